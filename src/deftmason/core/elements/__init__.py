@@ -1,0 +1,10 @@
+"""Analytic elements, rigid motions and the least-squares fits that read them from points."""
+
+from .fits import FIT_KINDS, Fit, fit
+from .motion import UNITS_IN_MM, RigidMotion, perpendicular_pair, unit
+from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus, element_from
+
+__all__ = [
+    "FIT_KINDS", "UNITS_IN_MM", "Circle", "Cone", "Cylinder", "Element", "Fit", "Line", "Plane", "RigidMotion",
+    "Sphere", "Torus", "element_from", "fit", "perpendicular_pair", "unit",
+]

@@ -1,0 +1,393 @@
+"""Orthogonal least-squares fits of elements, with uncertainty: which element do these points lie on, and how surely?
+
+Planes and lines are eigenproblems; the curved elements run Levenberg–Marquardt from several starts in a centred,
+scaled frame and finish with Gauss–Newton steps on a QR factorisation, so they end at the minimum to machine precision.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..errors import BadArgument, BadInput
+from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
+from .motion import perpendicular_pair, unit
+from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
+from .starts import cone_starts, round_starts, sphere_starts, torus_starts
+from .uncertainty import correlation_inflation
+
+__all__ = ["Fit", "FIT_KINDS", "fit"]
+
+#: Fewest points each kind needs.
+FIT_KINDS = {"plane": 3, "line": 2, "circle": 3, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}
+
+_START_SAMPLE = 400
+_FULL_STARTS = 3
+
+
+@dataclass(frozen=True)
+class Fit:
+    """An element with its evidence. Lengths in mm.
+
+    ``residuals`` (n,) are signed orthogonal distances; ``uncertainty`` holds one standard deviation for each contract
+    parameter (a list for vectors); ``inflation`` is the factor correlated noise put on the variances.
+    """
+
+    element: Element
+    residuals: np.ndarray = field(repr=False)
+    sigma: float
+    max_distance: float
+    uncertainty: dict
+    inflation: float
+    extent: tuple[float, float] | None
+
+    @property
+    def kind(self) -> str:
+        return self.element.kind
+
+
+def _closed_form(kind, p, w, hold) -> Element:
+    c = np.average(p, axis=0, weights=w)
+    q = (p - c) * np.sqrt(w)[:, None]
+    if hold is not None and hold.parallel:
+        d = hold.vector
+    else:
+        if hold is not None:
+            q = q - np.outer(q @ hold.vector, hold.vector)
+        _, s, vt = np.linalg.svd(q if len(q) < 5000 else np.linalg.qr(q, mode="r"), full_matrices=True)
+        order = list(vt)
+        if kind == "line":
+            d = order[0]
+        elif hold is None:
+            d = order[2]
+        else:  # least scatter among directions square to the hold
+            rows = [v - (v @ hold.vector) * hold.vector for v in order]
+            rows = [v / np.linalg.norm(v) for v in rows if np.linalg.norm(v) > 0.5]
+            d = rows[-1] if len(rows) < 3 else rows[1]
+            d = np.cross(hold.vector, rows[0]) if rows else d
+            d /= np.linalg.norm(d)
+    return Plane(c, d) if kind == "plane" else Line(c, d)
+
+
+def _solve(a: np.ndarray, b: np.ndarray, damping: float = 0.0) -> np.ndarray:
+    scale = np.linalg.norm(a, axis=0)
+    scale[scale == 0] = 1.0
+    an = a / scale
+    if damping > 0 or len(a) > 60000:
+        m = an.T @ an
+        m[np.diag_indices_from(m)] += damping + 1e-15
+        try:
+            return np.linalg.solve(m, an.T @ b) / scale
+        except np.linalg.LinAlgError:
+            pass
+    return np.linalg.lstsq(an, b, rcond=1e-13)[0] / scale
+
+
+def _levenberg(model: Model, p, sw, steps: int) -> tuple[Model, float]:
+    """Damped steps until the cost no longer falls. ``sw`` are square-root weights (n,)."""
+
+    def weighed(m):
+        r, j = m.evaluate(p)
+        s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
+        return r * s, j * s[:, None]
+
+    r, j = weighed(model)
+    cost, damping = float(r @ r), 1e-3
+    for _ in range(steps):
+        basis = model.free()
+        if basis.shape[1] == 0:
+            break
+        improved = False
+        for _ in range(12):
+            d = basis @ _solve(j @ basis, -r, damping)
+            if np.all(np.isfinite(d)):
+                trial = model.moved_by(d)
+                tr, tj = weighed(trial)
+                tc = float(tr @ tr)
+                if np.isfinite(tc) and tc < cost:
+                    gain = cost - tc
+                    model, r, j, cost = trial, tr, tj, tc
+                    damping = max(damping * 0.2, 1e-12)
+                    improved = gain > 1e-13 * cost
+                    break
+            damping *= 5
+        if not improved:
+            break
+    return model, cost
+
+
+def _polish(model: Model, p, sw) -> Model:
+    """Undamped steps on a QR factorisation until they stop shrinking."""
+    last = np.inf
+    for _ in range(60):
+        r, j = model.evaluate(p)
+        s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
+        basis = model.free()
+        if basis.shape[1] == 0:
+            return model
+        x = _solve((j * s[:, None]) @ basis, -(r * s))
+        step = float(np.max(np.abs(x)))
+        if not np.isfinite(step) or step >= last or step > 0.1:
+            return model
+        model, last = model.moved_by(basis @ x), step
+        if step < 1e-15:
+            return model
+    return model
+
+
+def _starts(kind, p, normals, hold, radius) -> list[Model]:
+    if kind in ("cylinder", "circle"):
+        return round_starts(p, normals, hold, radius, circle=kind == "circle")
+    if kind == "sphere":
+        return sphere_starts(p, radius)
+    if kind == "cone":
+        return cone_starts(p, normals, hold)
+    return torus_starts(p, normals, hold, radius)
+
+
+def _search(kind, p, normals, w, hold, radius, start) -> Model:
+    sw = np.sqrt(w)
+    if start is not None:
+        starts = [start]
+    else:
+        if len(p) > _START_SAMPLE:
+            pick = np.random.default_rng(11).choice(len(p), _START_SAMPLE, replace=False)
+            ps, ns, ws = p[pick], None if normals is None else normals[pick], sw[pick]
+        else:
+            ps, ns, ws = p, normals, sw
+        tried = []
+        for s in _starts(kind, ps, ns, hold, radius):
+            m, c = _levenberg(s, ps, ws, 40)
+            tried.append((c, m))
+        if not tried:
+            raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
+        tried.sort(key=lambda x: x[0])
+        starts = [m for _, m in tried[:_FULL_STARTS]]
+    best = None
+    for s in starts:
+        m, c = _levenberg(s, p, sw, 200)
+        if best is None or c < best[0]:
+            best = (c, m)
+    return _polish(best[1], p, sw)
+
+
+def _to_contract(kind: str, e: Element, centroid, scale) -> Element:
+    """Undo centring and scaling and apply the contract's choice of point."""
+    s = scale
+    if isinstance(e, Plane):
+        return Plane(e.point * s + centroid, e.normal)
+    if isinstance(e, Line):
+        return Line(e.point * s + centroid, e.direction)
+    if isinstance(e, Circle):
+        return Circle(e.center * s + centroid, e.normal, e.radius * s)
+    if isinstance(e, Cylinder):
+        foot = e.point - (e.point @ e.direction) * e.direction
+        return Cylinder(foot * s + centroid, e.direction, e.radius * s)
+    if isinstance(e, Cone):
+        return Cone(e.apex * s + centroid, e.direction, e.half_angle_deg)
+    if isinstance(e, Sphere):
+        return Sphere(e.center * s + centroid, e.radius * s)
+    assert isinstance(e, Torus)
+    return Torus(e.center * s + centroid, e.direction, e.major_radius * s, e.minor_radius * s)
+
+
+def _flat(e: Element) -> np.ndarray:
+    return np.concatenate([np.atleast_1d(np.asarray(v, float)) for v in e.parameters().values()])
+
+
+def _curved_uncertainty(kind, model: Model, p, w, centroid, scale, sigma2, inflation) -> dict:
+    r, j = model.evaluate(p)
+    s = np.sqrt(w if len(r) == len(w) else np.concatenate([w, w]))
+    basis = model.free()
+    a = (j * s[:, None]) @ basis
+    cov = np.linalg.pinv(a.T @ a, rcond=1e-14) * sigma2 * inflation
+    here = _flat(_to_contract(kind, model.element(), centroid, scale))
+    step = 1e-6
+    grad = np.column_stack(
+        [
+            (_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) - here) / step
+            for b in basis.T
+        ]
+    ) if basis.shape[1] else np.zeros((len(here), 0))
+    var = np.einsum("ij,jk,ik->i", grad, cov, grad)
+    return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.sqrt(np.maximum(var, 0)))
+
+
+def _signed(e: Element, q) -> np.ndarray:
+    """A signed residual for any element: along a curve's own side direction where its distance has no sign."""
+    if isinstance(e, Circle):
+        rel = q - e.center
+        return np.linalg.norm(rel - np.outer(rel @ e.normal, e.normal), axis=1) - e.radius
+    if isinstance(e, Line):
+        return (q - e.point) @ perpendicular_pair(e.direction)[0]
+    return e.distance(q)
+
+
+def _split_sigmas(e: Element, sigmas) -> dict:
+    out, i = {}, 0
+    for key, value in e.parameters().items():
+        if isinstance(value, list):
+            out[key] = sigmas[i : i + len(value)].tolist()
+            i += len(value)
+        else:
+            out[key] = float(sigmas[i])
+            i += 1
+    return out
+
+
+def _flat_uncertainty(e: Element, p, w, hold, sigma2, inflation) -> dict:
+    c = np.average(p, axis=0, weights=w)
+    q = (p - c) * np.sqrt(w)[:, None]
+    scatter = q.T @ q
+    d = e.normal if isinstance(e, Plane) else e.direction
+    s2 = sigma2 * inflation
+    tilt = np.zeros((3, 3))
+    if hold is None or not hold.parallel:
+        values, vectors = np.linalg.eigh(scatter)
+        for lam, v in zip(values, vectors.T):
+            if abs(v @ d) > 0.7 or (hold is not None and abs(v @ hold.vector) > 0.7):
+                continue
+            weight = lam if isinstance(e, Plane) else values[-1]
+            if weight > 0:
+                tilt += np.outer(v, v) * s2 / weight
+    place = s2 / w.sum()
+    across = np.outer(d, d) if isinstance(e, Plane) else np.eye(3) - np.outer(d, d)
+    sig = np.concatenate([np.sqrt(np.diag(across) * place), np.sqrt(np.diag(tilt))])
+    return _split_sigmas(e, sig)
+
+
+def _canonical(e: Element, normals_hint=None) -> Element:
+    """A repeatable choice between a direction and its opposite where the element does not care."""
+    key = "normal" if hasattr(e, "normal") else "direction"
+    if isinstance(e, (Cone, Sphere)):
+        return e
+    d = getattr(e, key)
+    if normals_hint is not None and isinstance(e, Plane):
+        flip = normals_hint @ d < 0
+    else:
+        flip = d[int(np.argmax(np.abs(np.round(d, 9))))] < 0
+    return type(e)(**{**e.__dict__, key: -d}) if flip else e
+
+
+def fit(
+    kind: str,
+    points,
+    *,
+    normals=None,
+    weights=None,
+    parallel=None,
+    perpendicular=None,
+    radius: float | None = None,
+    robust: bool = False,
+) -> Fit:
+    """Fit one element to points by orthogonal least squares.
+
+    Parameters
+    ----------
+    kind : one of `FIT_KINDS`.
+    points : (n, 3) in mm.
+    normals : (n, 3) unit surface normals, if known; they help the start and give a plane its outward side.
+    weights : (n,) relative weights, default 1.
+    parallel, perpendicular : (3,) hold the element's direction (a plane's or circle's normal) along or square to it.
+    radius : held radius in mm (a torus's minor radius).
+    robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
+
+    Raises
+    ------
+    BadArgument : unknown kind or contradictory holds.  BadInput : too few or degenerate points.
+    """
+    if kind not in FIT_KINDS:
+        raise BadArgument(f"There is no element of kind '{kind}'; choose one of {', '.join(FIT_KINDS)}.", field="kind")
+    if parallel is not None and perpendicular is not None:
+        raise BadArgument("Give either parallel or perpendicular, not both.", field="parallel")
+    if radius is not None and not (np.isfinite(radius) and radius > 0):
+        raise BadArgument("The held radius must be a length above 0 mm.", field="radius")
+    p = np.ascontiguousarray(points, float)
+    if p.ndim != 2 or p.shape[1] != 3 or len(p) < FIT_KINDS[kind]:
+        raise BadInput(f"A {kind} needs at least {FIT_KINDS[kind]} points; there are {len(p)}.")
+    w = np.ones(len(p)) if weights is None else np.asarray(weights, float)
+    hold = None
+    if parallel is not None:
+        hold = DirectionHold(unit(parallel, field="parallel"), True)
+    elif perpendicular is not None:
+        hold = DirectionHold(unit(perpendicular, field="perpendicular"), False)
+    centroid = p.mean(axis=0)
+    q = p - centroid
+    scale = float(np.sqrt(np.mean(q**2) * 3))
+    if scale < 1e-12:
+        raise BadInput(f"All {len(p)} points are in one place; a {kind} needs points that are spread out.")
+    q = q / scale
+    span = np.linalg.svd(q if len(q) < 5000 else np.linalg.qr(q, mode="r"), compute_uv=False)
+    if kind != "line" and span[1] < 1e-9 * span[0]:
+        raise BadInput(f"The points lie on one straight line; a {kind} cannot be told from them.")
+    held = None if radius is None else radius / scale
+
+    rounds = 12 if robust else 1
+    weight, model, element = w, None, None
+    start: Model | None = None
+    for turn in range(rounds):
+        if kind in ("plane", "line"):
+            element = _closed_form(kind, q, weight, hold)
+        else:
+            if turn == 0 and robust:
+                model = _robust_search(kind, q, normals, w, hold, held)
+            else:
+                model = _search(kind, q, normals, weight, hold, held, start)
+            start, element = model, model.element()
+        if robust:
+            d = element.distance(q)
+            spread = 1.4826 * np.median(np.abs(d))
+            if spread < 1e-12:
+                break
+            u = d / (4.685 * spread)
+            new = w * np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
+            if turn > 0 and np.max(np.abs(new - weight)) < 1e-7:
+                break
+            weight = new
+    count = float(np.sum(weight > 0))
+    local = _to_contract(kind, element, centroid, scale)
+    r = local.distance(p) if kind not in ("circle", "line") else element.distance(q) * scale
+    used = weight > 0
+    dof = {"plane": 3, "line": 4, "circle": 6, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}[kind]
+    # A curve in space has two residuals a point; their correlation is read from the signed one.
+    parts = 2 if kind in ("circle", "line") else 1
+    sigma2 = float(np.sum(weight * r**2) / weight.sum() * count / max(parts * count - dof, 1.0))
+    signed = _signed(element, q) * scale
+    inflation = correlation_inflation(p[used], signed[used])
+    if kind in ("plane", "line"):
+        uncertainty = _flat_uncertainty(local, p, weight, hold, sigma2, inflation)
+    else:
+        uncertainty = _curved_uncertainty(kind, model, q, weight, centroid, scale, sigma2 / scale**2, inflation)
+    hint = None if normals is None else np.asarray(normals, float).mean(axis=0)
+    local = _canonical(local, hint)
+    extent = None
+    if hasattr(local, "direction"):
+        base = getattr(local, "point", getattr(local, "apex", getattr(local, "center", None)))
+        along = (p - base) @ local.direction
+        extent = (float(along.min()), float(along.max()))
+    sigma = float(np.sqrt(np.sum(weight * r**2) / weight.sum()))
+    if isinstance(local, Plane):
+        r = local.distance(p)
+    return Fit(local, r, sigma, float(np.max(np.abs(r[used]))), uncertainty, inflation, extent)
+
+
+def _robust_search(kind, q, normals, w, hold, held) -> Model:
+    """Best of many small random samples by median distance: a start that outliers cannot pull."""
+    rng = np.random.default_rng(5)
+    size = min(len(q), max(3 * FIT_KINDS[kind], 12))
+    best = None
+    for trial in range(24):
+        pick = np.arange(len(q)) if trial == 0 else rng.choice(len(q), size, replace=False)
+        if trial == 0 and len(q) > 4000:
+            pick = rng.choice(len(q), 4000, replace=False)
+        try:
+            m = _search(kind, q[pick], None if normals is None else normals[pick], w[pick], hold, held, None)
+        except BadInput:
+            continue
+        score = float(np.median(np.abs(m.element().distance(q))))
+        if np.isfinite(score) and (best is None or score < best[0]):
+            best = (score, m)
+    if best is None:
+        raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
+    return best[1]

@@ -1,0 +1,171 @@
+"""The analytic elements a scan is read as: small frozen records with signed distances and contract parameters.
+
+Distances are orthogonal, in mm, positive on the side named in each class.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .motion import RigidMotion
+
+__all__ = ["Element", "Plane", "Line", "Circle", "Cylinder", "Cone", "Sphere", "Torus", "element_from"]
+
+
+def _axis_split(p: np.ndarray, origin: np.ndarray, direction: np.ndarray):
+    """Heights along the axis, radial vectors and radii of points (n, 3)."""
+    d = p - origin
+    t = d @ direction
+    radial = d - t[:, None] * direction
+    return t, radial, np.linalg.norm(radial, axis=1)
+
+
+class Element:
+    """Base of all elements: ``kind``, contract ``parameters`` and geometry queries."""
+
+    kind: str = ""
+
+    def parameters(self) -> dict:
+        """Contract keys to plain lists and numbers (mm, degrees)."""
+        return {k: v.tolist() if isinstance(v, np.ndarray) else float(v) for k, v in self.__dict__.items()}
+
+    def distance(self, points) -> np.ndarray:
+        """Signed (surfaces) or plain (curves) orthogonal distances of points (n, 3), in mm."""
+        raise NotImplementedError
+
+    def normals(self, points) -> np.ndarray:
+        """Unit surface normals at the feet of points (n, 3), on the positive side."""
+        raise NotImplementedError
+
+    def moved(self, motion: RigidMotion) -> Element:
+        values = {}
+        for k, v in self.__dict__.items():
+            if isinstance(v, np.ndarray):
+                values[k] = motion.vectors(v) if k in ("normal", "direction") else motion.points(v)
+            else:
+                values[k] = v
+        return type(self)(**values)
+
+
+@dataclass(frozen=True)
+class Plane(Element):
+    """Positive on the side the normal points to."""
+
+    point: np.ndarray
+    normal: np.ndarray
+    kind = "plane"
+
+    def distance(self, points):
+        return (np.asarray(points, float) - self.point) @ self.normal
+
+    def normals(self, points):
+        return np.broadcast_to(self.normal, np.shape(points))
+
+
+@dataclass(frozen=True)
+class Line(Element):
+    point: np.ndarray
+    direction: np.ndarray
+    kind = "line"
+
+    def distance(self, points):
+        return _axis_split(np.asarray(points, float), self.point, self.direction)[2]
+
+
+@dataclass(frozen=True)
+class Circle(Element):
+    center: np.ndarray
+    normal: np.ndarray
+    radius: float
+    kind = "circle"
+
+    def distance(self, points):
+        t, _, rho = _axis_split(np.asarray(points, float), self.center, self.normal)
+        return np.hypot(t, rho - self.radius)
+
+
+@dataclass(frozen=True)
+class Cylinder(Element):
+    """Positive outside."""
+
+    point: np.ndarray
+    direction: np.ndarray
+    radius: float
+    kind = "cylinder"
+
+    def distance(self, points):
+        return _axis_split(np.asarray(points, float), self.point, self.direction)[2] - self.radius
+
+    def normals(self, points):
+        _, radial, rho = _axis_split(np.asarray(points, float), self.point, self.direction)
+        return radial / np.maximum(rho, 1e-300)[:, None]
+
+
+@dataclass(frozen=True)
+class Cone(Element):
+    """One nappe; ``direction`` runs from the apex into the cone. Positive outside."""
+
+    apex: np.ndarray
+    direction: np.ndarray
+    half_angle_deg: float
+    kind = "cone"
+
+    def distance(self, points):
+        t, _, rho = _axis_split(np.asarray(points, float), self.apex, self.direction)
+        a = np.radians(self.half_angle_deg)
+        side = rho * np.cos(a) - t * np.sin(a)
+        beyond = t * np.cos(a) + rho * np.sin(a) < 0
+        return np.where(beyond, np.hypot(t, rho), side)
+
+    def normals(self, points):
+        _, radial, rho = _axis_split(np.asarray(points, float), self.apex, self.direction)
+        a = np.radians(self.half_angle_deg)
+        return radial / np.maximum(rho, 1e-300)[:, None] * np.cos(a) - self.direction * np.sin(a)
+
+
+@dataclass(frozen=True)
+class Sphere(Element):
+    """Positive outside."""
+
+    center: np.ndarray
+    radius: float
+    kind = "sphere"
+
+    def distance(self, points):
+        return np.linalg.norm(np.asarray(points, float) - self.center, axis=1) - self.radius
+
+    def normals(self, points):
+        d = np.asarray(points, float) - self.center
+        return d / np.maximum(np.linalg.norm(d, axis=1), 1e-300)[:, None]
+
+
+@dataclass(frozen=True)
+class Torus(Element):
+    """Positive outside the tube."""
+
+    center: np.ndarray
+    direction: np.ndarray
+    major_radius: float
+    minor_radius: float
+    kind = "torus"
+
+    def distance(self, points):
+        t, _, rho = _axis_split(np.asarray(points, float), self.center, self.direction)
+        return np.hypot(rho - self.major_radius, t) - self.minor_radius
+
+    def normals(self, points):
+        t, radial, rho = _axis_split(np.asarray(points, float), self.center, self.direction)
+        u = radial / np.maximum(rho, 1e-300)[:, None]
+        n = u * (rho - self.major_radius)[:, None] + t[:, None] * self.direction
+        return n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+
+
+_KINDS = {c.kind: c for c in (Plane, Line, Circle, Cylinder, Cone, Sphere, Torus)}
+
+
+def element_from(kind: str, parameters: dict) -> Element:
+    """The element with these contract parameters."""
+    values = {k: np.asarray(v, float) if isinstance(v, (list, tuple)) else float(v) for k, v in parameters.items()}
+    return _KINDS[kind](**values)

@@ -1,0 +1,164 @@
+"""Where to start a fit from: several rough elements that cover what the data could be.
+
+Directions come from the normals' scatter where normals are known and from a grid over the half sphere; for each the
+rest of the element follows from a linear fit. All work is in the centred, scaled frame.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
+from .motion import perpendicular_pair
+
+__all__ = ["round_starts", "sphere_starts", "cone_starts", "torus_starts", "rotation_axis"]
+
+_KEEP = 8
+
+
+def _grid(n: int = 120) -> np.ndarray:
+    """Even directions over a half sphere (Fibonacci lattice), (n, 3)."""
+    i = np.arange(n) + 0.5
+    z = i / n
+    phi = i * np.pi * (3 - np.sqrt(5))
+    r = np.sqrt(1 - z * z)
+    return np.column_stack([r * np.cos(phi), r * np.sin(phi), z])
+
+
+def _directions(p, normals, hold: DirectionHold | None, *, from_normals: str) -> list[np.ndarray]:
+    if hold is not None and hold.parallel:
+        return [hold.vector]
+    _, _, axes = np.linalg.svd(p, full_matrices=False)
+    out = list(axes)
+    flat = axes[2]
+    e1, e2 = perpendicular_pair(flat)
+    out += [np.cos(t) * e1 + np.sin(t) * e2 for t in np.arange(12) * np.pi / 12]
+    if normals is not None and len(normals):
+        n = normals if from_normals == "cylinder" else normals - normals.mean(axis=0)
+        out.insert(0, np.linalg.svd(n, full_matrices=False)[2][2])
+    out += list(_grid())
+    if hold is not None:
+        out = [hold.project(a) for a in out]
+    return out
+
+
+def _circle_2d(x, y):
+    """Linear circle (Kåsa 1976): centre, radius, algebraic residual in distance units."""
+    a = np.column_stack([x, y, np.ones_like(x)])
+    b = x * x + y * y
+    s, *_ = np.linalg.lstsq(a, b, rcond=None)
+    cx, cy = s[0] / 2, s[1] / 2
+    r2 = s[2] + cx * cx + cy * cy
+    r = np.sqrt(max(r2, 1e-12))
+    rho = np.hypot(x - cx, y - cy)
+    return cx, cy, r, float(np.mean((rho - r) ** 2))
+
+
+def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
+    if circle:
+        plane_normal = np.linalg.svd(p - p.mean(axis=0), full_matrices=False)[2][2]
+        directions = [plane_normal] if hold is None else [hold.project(plane_normal)]
+        if len(p) < 30 and hold is None:
+            directions += list(_grid(40))
+    else:
+        directions = _directions(p, normals, hold, from_normals="cylinder")
+    scored = []
+    for order, a in enumerate(directions):
+        e1, e2 = perpendicular_pair(a)
+        cx, cy, r, cost = _circle_2d(p @ e1, p @ e2)
+        scored.append((cost if order else cost * 0.5, order, a, cx * e1 + cy * e2, r))
+    scored.sort(key=lambda s: s[:2])
+    out = []
+    for _, _, a, centre, r in scored[:_KEEP]:
+        if radius is not None:
+            # A held radius: the centre on the line through the seen arc, at that radius from it.
+            mid = p.mean(axis=0)
+            toward = centre - mid
+            toward = toward - (toward @ a) * a
+            length = np.linalg.norm(toward)
+            if length > 1e-9 and length < 3 * radius:
+                centre = centre if r < 2 * radius else mid + toward / length * radius
+        out.append(
+            RoundModel.from_axis(p, a, centre, min(r, 1e6), circle=circle, hold=hold, fixed_radius=radius)
+        )
+    return out
+
+
+def sphere_starts(p, radius) -> list[Model]:
+    a = np.column_stack([2 * p, np.ones(len(p))])
+    b = np.einsum("ij,ij->i", p, p)
+    s, *_ = np.linalg.lstsq(a, b, rcond=None)
+    r = np.sqrt(max(s[3] + s[:3] @ s[:3], 1e-12))
+    out: list[Model] = [SphereModel.from_centre(p, s[:3], min(r, 1e6), fixed_radius=radius)]
+    n = np.linalg.svd(p, full_matrices=False)[2][2]
+    for side in (1.0, -1.0):
+        for r in (2.0, 20.0):
+            out.append(SphereModel.from_centre(p, side * n * r, r, fixed_radius=radius))
+    return out
+
+
+def cone_starts(p, normals, hold) -> list[Model]:
+    scored = []
+    for order, a in enumerate(_directions(p, normals, hold, from_normals="cone")):
+        e1, e2 = perpendicular_pair(a)
+        x, y, t = p @ e1, p @ e2, p @ a
+        m = np.column_stack([x, y, np.ones_like(x), t, t * t])
+        s, *_ = np.linalg.lstsq(m, x * x + y * y, rcond=None)
+        c = np.array([s[0] / 2, s[1] / 2])
+        rho = np.hypot(x - c[0], y - c[1])
+        line = np.polyfit(t, rho, 1) if np.ptp(t) > 1e-9 else np.array([0.0, rho.mean()])
+        cost = float(np.mean((np.polyval(line, t) - rho) ** 2) / (1 + line[0] ** 2))
+        alpha = np.arctan(line[0])
+        scored.append((cost if order else cost * 0.5, order, a, c[0] * e1 + c[1] * e2, alpha, line[1] * np.cos(alpha)))
+    scored.sort(key=lambda s: s[:2])
+    return [ConeModel(a, c, alpha, s, hold) for _, _, a, c, alpha, s in scored[:_KEEP]]
+
+
+def rotation_axis(p, normals) -> tuple[np.ndarray, np.ndarray]:
+    """Axis (point, direction) that the surface normals best meet: the line complex's least eigenvector.
+
+    Pottmann, Randrup 1998, "Rotational and helical surface approximation for reverse engineering", Computing 60.
+    """
+    moment = np.cross(p, normals)
+    l = np.column_stack([normals, moment])
+    n = l.T @ l
+    d = np.zeros((6, 6))
+    d[3:, 3:] = 0
+    # minimise (c, c̄)·N·(c, c̄) with |c| = 1, for complex (c̄·n + c·m)
+    a, b, c = n[3:, 3:], n[3:, :3], n[:3, :3]
+    schur = a - b @ np.linalg.pinv(c, rcond=1e-9) @ b.T
+    w, v = np.linalg.eigh(schur)
+    axis = v[:, 0]
+    cbar = -np.linalg.pinv(c, rcond=1e-9) @ b.T @ axis
+    cbar -= (cbar @ axis) * axis
+    return np.cross(axis, cbar), axis
+
+
+def torus_starts(p, normals, hold, radius) -> list[Model]:
+    found = []
+    if normals is None and len(p) >= 12:
+        from scipy.spatial import cKDTree
+
+        _, near = cKDTree(p).query(p, k=min(len(p), 9))
+        local = p[near] - p[near].mean(axis=1, keepdims=True)
+        normals = np.linalg.svd(local, full_matrices=False)[2][:, 2]
+    axes: list[tuple[np.ndarray, np.ndarray]] = []
+    if normals is not None and len(normals):
+        point, a = rotation_axis(p, normals)
+        axes.append((point, a if hold is None else hold.project(a)))
+    directions = _directions(p, None, hold, from_normals="torus")
+    for a in directions:
+        e1, e2 = perpendicular_pair(a)
+        cx, cy, r, _ = _circle_2d(p @ e1, p @ e2)
+        axes.append((cx * e1 + cy * e2, a))
+    for order, (point, a) in enumerate(axes):
+        rel = p - point
+        h = rel @ a
+        rho = np.linalg.norm(rel - np.outer(h, a), axis=1)
+        cx, cy, r, cost = _circle_2d(rho, h)
+        if not np.isfinite(cx) or cx < 1e-6:
+            cx, cy, r = float(rho.mean()), float(h.mean()), float(max(np.hypot(rho - rho.mean(), h).mean(), 1e-6))
+            cost = float(np.mean((np.hypot(rho - cx, h - cy) - r) ** 2))
+        found.append((cost if order else cost * 0.5, order, point + cy * a, a, cx, min(r, 1e4)))
+    found.sort(key=lambda s: s[:2])
+    return [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]

@@ -1,0 +1,1 @@
+"""Scans: meshes and clouds, their files, neighbours, picks and sections."""

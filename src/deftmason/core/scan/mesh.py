@@ -1,0 +1,87 @@
+"""The records a scan is held in: a triangle mesh or a cloud of points, in millimetres, never changed in place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from ..elements import RigidMotion
+
+__all__ = ["TriMesh", "PointCloud"]
+
+
+@dataclass(frozen=True)
+class TriMesh:
+    """Triangles over shared vertices.
+
+    ``vertices`` (n, 3) float64 mm; ``faces`` (m, 3) int32, anticlockwise seen from outside; ``colors`` (n, 3) uint8
+    or None.
+    """
+
+    vertices: np.ndarray
+    faces: np.ndarray
+    colors: np.ndarray | None = None
+
+    @cached_property
+    def _cross(self) -> np.ndarray:
+        a, b, c = (self.vertices[self.faces[:, i]] for i in range(3))
+        return np.cross(b - a, c - a)
+
+    @cached_property
+    def areas(self) -> np.ndarray:
+        """Facet areas (m,) in mm²."""
+        return 0.5 * np.linalg.norm(self._cross, axis=1)
+
+    @cached_property
+    def normals(self) -> np.ndarray:
+        """Unit facet normals (m, 3); zero for degenerate facets."""
+        return self._cross / np.maximum(2 * self.areas, 1e-300)[:, None]
+
+    @cached_property
+    def centroids(self) -> np.ndarray:
+        """Facet centroids (m, 3) in mm."""
+        v, f = self.vertices, self.faces
+        return (v[f[:, 0]] + v[f[:, 1]] + v[f[:, 2]]) / 3
+
+    @cached_property
+    def vertex_normals(self) -> np.ndarray:
+        """Area-weighted unit vertex normals (n, 3)."""
+        out = np.zeros_like(self.vertices)
+        for i in range(3):
+            for k in range(3):
+                out[:, k] += np.bincount(self.faces[:, i], self._cross[:, k], len(out))
+        return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
+
+    @cached_property
+    def median_edge(self) -> float:
+        """Median edge length in mm."""
+        f = self.faces[:: max(1, len(self.faces) // 20000)]
+        v = self.vertices
+        return float(np.median(np.linalg.norm(v[f[:, 0]] - v[f[:, 1]], axis=1)))
+
+    @property
+    def bounds(self) -> np.ndarray:
+        """(2, 3): lowest and highest corner in mm."""
+        return np.array([self.vertices.min(axis=0), self.vertices.max(axis=0)])
+
+    def moved(self, motion: RigidMotion) -> TriMesh:
+        return TriMesh(motion.points(self.vertices), self.faces, self.colors)
+
+    @property
+    def nbytes(self) -> int:
+        return self.vertices.nbytes + self.faces.nbytes
+
+
+@dataclass(frozen=True)
+class PointCloud:
+    """Points without surface. ``points`` (n, 3) float64 mm; ``normals`` (n, 3) or None; ``colors`` (n, 3) uint8 or None."""
+
+    points: np.ndarray
+    normals: np.ndarray | None = None
+    colors: np.ndarray | None = None
+
+    @property
+    def bounds(self) -> np.ndarray:
+        return np.array([self.points.min(axis=0), self.points.max(axis=0)])
