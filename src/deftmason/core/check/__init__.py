@@ -1,0 +1,1 @@
+"""Deviation of a scan from a model, measured to the true surface."""

@@ -1,0 +1,226 @@
+"""Features on bodies: push a profile through, combine, round edges; each hands its names on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle
+from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
+from OCP.GC import GC_MakeArcOfCircle
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pln, gp_Pnt, gp_Vec
+from OCP.ShapeFix import ShapeFix_Face
+from OCP.TopAbs import TopAbs_FACE
+
+from ..errors import BadInput
+from .body import Body, EdgeName, carry_names, edges_of, faces_of, listed
+
+__all__ = ["Curve2D", "PaperPlane", "extrude", "combine", "fillet_edges"]
+
+
+@dataclass(frozen=True)
+class Curve2D:
+    """One piece of a profile: a line (``start``, ``end``), an arc (and ``center``, ``radius``, ``ccw``) or a circle."""
+
+    id: str
+    kind: str
+    start: tuple[float, float] | None = None
+    end: tuple[float, float] | None = None
+    center: tuple[float, float] | None = None
+    radius: float | None = None
+    ccw: bool = True
+
+
+@dataclass(frozen=True)
+class PaperPlane:
+    """Where a profile lies: origin, normal and u direction (3,), v = normal × u, in mm."""
+
+    origin: np.ndarray
+    normal: np.ndarray
+    u: np.ndarray
+
+    def at(self, uv, height: float = 0.0) -> np.ndarray:
+        v = np.cross(self.normal, self.u)
+        return self.origin + uv[0] * self.u + uv[1] * v + height * self.normal
+
+
+def _pnt(p) -> gp_Pnt:
+    return gp_Pnt(float(p[0]), float(p[1]), float(p[2]))
+
+
+def _dir(d) -> gp_Dir:
+    return gp_Dir(float(d[0]), float(d[1]), float(d[2]))
+
+
+def _edge(c: Curve2D, plane: PaperPlane, height: float):
+    if c.kind == "line":
+        return BRepBuilderAPI_MakeEdge(_pnt(plane.at(c.start, height)), _pnt(plane.at(c.end, height))).Edge()
+    axis = gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(plane.u))
+    circle = gp_Circ(axis, float(c.radius))
+    if c.kind == "circle":
+        return BRepBuilderAPI_MakeEdge(circle).Edge()
+    a = np.arctan2(c.start[1] - c.center[1], c.start[0] - c.center[0])
+    b = np.arctan2(c.end[1] - c.center[1], c.end[0] - c.center[0])
+    if c.ccw:
+        arc = GC_MakeArcOfCircle(circle, float(a), float(b if b > a else b + 2 * np.pi), True)
+    else:
+        arc = GC_MakeArcOfCircle(circle, float(b), float(a if a > b else a + 2 * np.pi), False)
+    return BRepBuilderAPI_MakeEdge(arc.Value()).Edge()
+
+
+def _wire(loop: list[Curve2D], plane: PaperPlane, height: float):
+    maker = BRepBuilderAPI_MakeWire()
+    edges = []
+    for c in loop:
+        maker.Add(_edge(c, plane, height))
+        if not maker.IsDone():
+            raise BadInput(f"The profile does not close at '{c.id}'; join its ends in the sketch.", field="profile")
+        edges.append((maker.Edge(), c.id))
+    if not maker.Wire().Closed():
+        raise BadInput("The profile is open; a body needs closed loops. Join its ends in the sketch.", field="profile")
+    return maker.Wire(), edges
+
+
+def extrude(
+    outer: list[Curve2D],
+    inner: list[list[Curve2D]],
+    plane: PaperPlane,
+    start: float,
+    end: float,
+    feature: str,
+    *,
+    draft_deg: float = 0.0,
+) -> Body:
+    """Push a profile from ``start`` to ``end`` (heights in mm along the plane's normal).
+
+    With draft, walls lean by ``draft_deg`` so that the body narrows upward (positive) and the profile keeps its size
+    in its own plane (height 0). Faces: ``feature/side/ID``, ``feature/bottom``, ``feature/top``.
+    """
+    low, high = min(start, end), max(start, end)
+    if high - low < 1e-6:
+        raise BadInput("The two ends of the extrusion are at the same height; give faces that lie apart.", field="to")
+    wire, sources = _wire(outer, plane, low)
+    maker = BRepBuilderAPI_MakeFace(wire, True)
+    for loop in inner:
+        hole, edges = _wire(loop, plane, low)
+        maker.Add(hole)
+        sources += edges
+    fixer = ShapeFix_Face(maker.Face())
+    fixer.FixOrientation()
+    base = fixer.Face()
+    direction = plane.normal * (high - low)
+    prism = BRepPrimAPI_MakePrism(base, gp_Vec(*map(float, direction)), True)
+    named = [(edge, f"{feature}/side/{i}") for edge, i in _matching(base, sources)]
+    shape = prism.Shape()
+
+    def images(edge):
+        return listed(prism.Generated(edge))
+
+    body = carry_names(shape, named, images, feature)
+    names = list(body.face_names)
+    for i, f in enumerate(faces_of(shape)):
+        if f.IsSame(prism.FirstShape()):
+            names[i] = f"{feature}/bottom"
+        elif f.IsSame(prism.LastShape()):
+            names[i] = f"{feature}/top"
+    body = Body(shape, tuple(names))
+    return _drafted(body, plane, feature, draft_deg) if abs(draft_deg) > 1e-9 else body
+
+
+def _matching(base, sources):
+    """The face may rebuild edges: find each named one among the face's own."""
+    own = edges_of(base)
+    out = []
+    for edge, i in sources:
+        same = next((e for e in own if e.IsSame(edge)), None)
+        if same is not None:
+            out.append((same, i))
+    if len(out) != len(sources):
+        raise BadInput("The profile's loops touch or cross each other; pull them apart in the sketch.", field="profile")
+    return out
+
+
+def _drafted(body: Body, plane: PaperPlane, feature: str, draft_deg: float) -> Body:
+    if abs(draft_deg) > 45:
+        raise BadInput(f"A draft of {draft_deg:.1f}° is more than walls can lean (45°).", field="draft")
+    op = BRepOffsetAPI_DraftAngle(body.shape)
+    neutral = gp_Pln(_pnt(plane.origin), _dir(plane.normal))
+    for name, face in zip(body.face_names, faces_of(body.shape)):
+        if "/side/" in name:
+            op.Add(face, _dir(plane.normal), float(np.radians(draft_deg)), neutral, True)
+            if not op.AddDone():
+                raise BadInput(f"The wall '{name}' cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft")
+    op.Build()
+    if not op.IsDone():
+        raise BadInput(f"The walls cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft")
+    result = op.Shape()
+    return carry_names(
+        result, list(zip(faces_of(body.shape), body.face_names)), lambda f: [op.ModifiedShape(f)], feature
+    )
+
+
+def _history(op, result):
+    def images(source):
+        out = listed(op.Modified(source))
+        if not out and not op.IsDeleted(source):
+            out = [source]
+        return out
+
+    return images
+
+
+def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
+    """Join the tool to the body, cut it from it, or keep what both share (``how``: 'join', 'cut', 'intersect')."""
+    if body is None:
+        if how != "join":
+            raise BadInput("There is no body yet to work on; lay a body first.", field="body")
+        return tool
+    maker = {"join": BRepAlgoAPI_Fuse, "cut": BRepAlgoAPI_Cut, "intersect": BRepAlgoAPI_Common}[how]
+    op = maker(body.shape, tool.shape)
+    if not op.IsDone() or op.Shape().IsNull():
+        raise BadInput("The two bodies could not be combined; move one of them slightly.", field="body")
+    op.SimplifyResult(True, True, 1e-6)
+    result = op.Shape()
+    if not faces_of(result):
+        raise BadInput("Nothing would be left of the body; check heights and side of the cut.", field="body")
+    sources = list(zip(faces_of(body.shape), body.face_names)) + list(zip(faces_of(tool.shape), tool.face_names))
+    out = carry_names(result, sources, _history(op, result), feature)
+    if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
+        raise BadInput(f"The {how} changes nothing: the two do not meet. Check the heights and the loops.", field="body")
+    return out
+
+
+def fillet_edges(body: Body, edges: list[tuple[EdgeName, float]], feature: str) -> Body:
+    """Round named edges, each with its radius in mm. New faces: ``feature/FACE^FACE``."""
+    op = BRepFilletAPI_MakeFillet(body.shape)
+    known = {n: e for n, e in body.edges()}
+    sources = list(zip(faces_of(body.shape), body.face_names))
+    made = []
+    for name, radius in edges:
+        edge = known.get(tuple(name))  # type: ignore[arg-type]
+        if edge is None:
+            raise BadInput(f"The body has no edge between '{name[0]}' and '{name[1]}' any more.", field="edges")
+        if radius <= 0:
+            raise BadInput("A fillet radius must be above 0 mm.", field="radius")
+        if op.Contour(edge) == 0:
+            op.Add(float(radius), edge)
+        made.append((edge, f"{feature}/{name[0]}^{name[1]}" + (f"~{name[2] + 1}" if name[2] else "")))
+    try:
+        op.Build()
+        shape = op.Shape()
+    except Exception:
+        radii = ", ".join(sorted({f"{r:g}" for _, r in edges}))
+        raise BadInput(
+            f"A fillet of {radii} mm does not fit these edges; take a smaller radius or fewer edges.", field="radius"
+        ) from None
+    rest = [(e, f"{feature}/{a}^{b}" + (f"~{k + 1}" if k else "")) for (a, b, k), e in body.edges()]
+
+    def images(source):
+        if source.ShapeType() == TopAbs_FACE:
+            return _history(op, shape)(source)
+        return listed(op.Generated(source))
+
+    return carry_names(shape, sources + made + rest, images, feature)

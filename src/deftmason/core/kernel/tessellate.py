@@ -1,0 +1,74 @@
+"""Triangles of a body, with the face and edge each belongs to: for the screen, and as candidates for distances."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from OCP.BRep import BRep_Tool
+from OCP.BRepAdaptor import BRepAdaptor_Curve
+from OCP.BRepMesh import BRepMesh_IncrementalMesh
+from OCP.BRepTools import BRepTools
+from OCP.GCPnts import GCPnts_TangentialDeflection
+from OCP.TopAbs import TopAbs_REVERSED
+from OCP.TopLoc import TopLoc_Location
+
+from .body import Body, EdgeName, as_array, faces_of
+
+__all__ = ["Facets", "tessellate", "edge_polylines"]
+
+
+@dataclass(frozen=True)
+class Facets:
+    """``vertices`` (n, 3) mm, ``faces`` (m, 3) int32 outward, ``face_ids`` (m,) int32 into the body's face names.
+
+    ``uv`` (n, 2) are the vertices' parameters on the surface of the face in ``vertex_faces`` (n,).
+    """
+
+    vertices: np.ndarray
+    faces: np.ndarray
+    face_ids: np.ndarray
+    uv: np.ndarray
+    vertex_faces: np.ndarray
+
+
+def tessellate(body: Body, deflection: float, angle_deg: float = 20.0) -> Facets:
+    """Triangles within ``deflection`` mm of the true surface."""
+    BRepTools.Clean_s(body.shape)
+    BRepMesh_IncrementalMesh(body.shape, float(deflection), False, float(np.radians(angle_deg)), True)
+    vs, fs, ids, uvs, owners, base = [], [], [], [], [], 0
+    for i, face in enumerate(faces_of(body.shape)):
+        where = TopLoc_Location()
+        t = BRep_Tool.Triangulation_s(face, where)
+        if t is None:
+            continue
+        move = where.Transformation()
+        n, m = t.NbNodes(), t.NbTriangles()
+        p = np.empty((n, 3))
+        uv = np.empty((n, 2))
+        identity = where.IsIdentity()
+        for k in range(1, n + 1):
+            q = t.Node(k) if identity else t.Node(k).Transformed(move)
+            p[k - 1] = q.X(), q.Y(), q.Z()
+            w = t.UVNode(k)
+            uv[k - 1] = w.X(), w.Y()
+        f = np.array([t.Triangle(k).Get() for k in range(1, m + 1)], np.int32).reshape(-1, 3) - 1
+        if face.Orientation() == TopAbs_REVERSED:
+            f = f[:, ::-1]
+        vs.append(p)
+        fs.append(f + base)
+        ids.append(np.full(m, i, np.int32))
+        uvs.append(uv)
+        owners.append(np.full(n, i, np.int32))
+        base += n
+    return Facets(np.concatenate(vs), np.concatenate(fs), np.concatenate(ids), np.concatenate(uvs), np.concatenate(owners))
+
+
+def edge_polylines(body: Body, deflection: float) -> list[tuple[EdgeName, np.ndarray]]:
+    """Each named edge as points (k, 3) within ``deflection`` mm of it."""
+    out = []
+    for name, edge in body.edges():
+        curve = BRepAdaptor_Curve(edge)
+        steps = GCPnts_TangentialDeflection(curve, 0.2, float(deflection), 2)
+        out.append((name, np.array([as_array(steps.Value(i)) for i in range(1, steps.NbPoints() + 1)])))
+    return out
