@@ -53,7 +53,7 @@ def test_every_face_kind_to_a_micrometre(name):
     body = named(solids()[name].wrapped)
     surface = ModelSurface(body)
     rng = np.random.default_rng(1)
-    f = surface.facets
+    f = surface
     tri = rng.integers(0, len(f.faces), 60)
     p = f.vertices[f.faces[tri]].mean(axis=1) + rng.normal(0, 0.6, (60, 3))
     p = np.vstack([p, rng.uniform(f.vertices.min(axis=0) - 3, f.vertices.max(axis=0) + 3, (30, 3))])

@@ -13,101 +13,26 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit, prange
 
 from ..elements import Cone, Cylinder, Plane, Sphere, Torus
 from ..errors import BadArgument
 from ..kernel.body import Body
 from ..kernel.surfaces import FaceSurface, face_surfaces
-from ..kernel.tessellate import Facets, tessellate
-from ..progress import Progress, part, silent
+from ..kernel.tessellate import edge_polylines, tessellate
+from ..progress import Progress, silent
 from ..scan.topology import facet_neighbours, merge_vertices
-from .splines import spline_feet, spline_parameters
+from .closedform import CONE, CYLINDER, PLANE, SPHERE, TORUS, measure
+from .refine import nearest_on_polylines, refine_triangles
+from .splines import spline_feet, spline_grid
 
 __all__ = ["ModelSurface", "Distances"]
 
-_FINEST_MM = 0.0005
-_MOST_TRIANGLES = 500_000
+_FINEST_MM = 0.0004  # triangles follow the true surface to within this
+_COARSE_MM = 0.02  # where refinement starts
+_MOST_TRIANGLES = 1_200_000
 _CHUNK = 200_000
 
-_CODES = {Plane: 0, Cylinder: 1, Cone: 2, Sphere: 3, Torus: 4}
-
-
-@njit(cache=True, parallel=True)
-def _closed_form(points, prim, tris, tri_face, code, origin, axis, r1, r2, outward, slack,
-                 dist, face, normal, settled, closest, bary):  # pragma: no cover - compiled
-    for n in prange(points.shape[0]):
-        p = points[n]
-        t = prim[n]
-        a, b, c = tris[t, 0], tris[t, 1], tris[t, 2]
-        ab, ac, ap = b - a, c - a, p - a
-        d1, d2 = np.dot(ab, ap), np.dot(ac, ap)
-        bp = p - b
-        d3, d4 = np.dot(ab, bp), np.dot(ac, bp)
-        cp = p - c
-        d5, d6 = np.dot(ab, cp), np.dot(ac, cp)
-        vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
-        v, w = 0.0, 0.0
-        if d1 <= 0 and d2 <= 0:
-            v, w = 0.0, 0.0
-        elif d3 >= 0 and d4 <= d3:
-            v, w = 1.0, 0.0
-        elif vc <= 0 and d1 >= 0 and d3 <= 0:
-            v, w = d1 / max(d1 - d3, 1e-300), 0.0
-        elif d6 >= 0 and d5 <= d6:
-            v, w = 0.0, 1.0
-        elif vb <= 0 and d2 >= 0 and d6 <= 0:
-            v, w = 0.0, d2 / max(d2 - d6, 1e-300)
-        elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-            w = (d4 - d3) / max((d4 - d3) + (d5 - d6), 1e-300)
-            v = 1.0 - w
-        else:
-            s = 1.0 / (va + vb + vc)
-            v, w = vb * s, vc * s
-        q = a + ab * v + ac * w
-        bary[n, 0], bary[n, 1], bary[n, 2] = 1 - v - w, v, w
-        closest[n] = q
-        far = np.sqrt(np.dot(p - q, p - q))
-        f = tri_face[t]
-        face[n] = f
-        dist[n] = far
-        k = code[f]
-        settled[n] = False
-        if k < 0:
-            continue
-        d = p - origin[f]
-        h = np.dot(d, axis[f])
-        if k == 0:
-            e = h
-            g0, g1, g2 = axis[f, 0], axis[f, 1], axis[f, 2]
-        elif k == 3:
-            rr = np.sqrt(np.dot(d, d))
-            e = rr - r1[f]
-            s = 1.0 / max(rr, 1e-300)
-            g0, g1, g2 = d[0] * s, d[1] * s, d[2] * s
-        else:
-            x, y, z = d[0] - h * axis[f, 0], d[1] - h * axis[f, 1], d[2] - h * axis[f, 2]
-            rho = np.sqrt(x * x + y * y + z * z)
-            s = 1.0 / max(rho, 1e-300)
-            x, y, z = x * s, y * s, z * s
-            if k == 1:
-                e = rho - r1[f]
-                g0, g1, g2 = x, y, z
-            elif k == 2:
-                ca, sa = np.cos(r1[f]), np.sin(r1[f])
-                e = rho * ca - h * sa
-                g0, g1, g2 = x * ca - axis[f, 0] * sa, y * ca - axis[f, 1] * sa, z * ca - axis[f, 2] * sa
-            else:
-                m = rho - r1[f]
-                tube = np.sqrt(m * m + h * h)
-                e = tube - r2[f]
-                s = 1.0 / max(tube, 1e-300)
-                g0, g1, g2 = (x * m + axis[f, 0] * h) * s, (y * m + axis[f, 1] * h) * s, (z * m + axis[f, 2] * h) * s
-        o = outward[f]
-        normal[n, 0], normal[n, 1], normal[n, 2] = g0 * o, g1 * o, g2 * o
-        if abs(abs(e) - far) <= slack:
-            dist[n] = e * o
-            settled[n] = True
+_CODES = {Plane: PLANE, Cylinder: CYLINDER, Cone: CONE, Sphere: SPHERE, Torus: TORUS}
 
 
 @dataclass(frozen=True)
@@ -131,18 +56,47 @@ class ModelSurface:
         import open3d as o3d
 
         self.body = body
-        coarse = tessellate(body, 0.02, 30.0)
-        self.deflection = max(_FINEST_MM, 0.02 * len(coarse.faces) / _MOST_TRIANGLES)
-        self.facets: Facets = tessellate(body, self.deflection, 30.0)
         self.surfaces: list[FaceSurface] = face_surfaces(body)
-        v = self.facets.vertices
+        self._spline_tree: dict[int, tuple] = {}
+        self._tables()
+        coarse = tessellate(body, _COARSE_MM, 30.0)
+        merged, index = merge_vertices(np.round(coarse.vertices, 7))
+        borders: dict[tuple[int, int], list[np.ndarray]] = {}
+        ids = {n: i for i, n in enumerate(body.face_names)}
+        for (first, second, _), line in edge_polylines(body, _FINEST_MM / 2):
+            low, high = sorted((ids[first], ids[second]))
+            borders.setdefault((low, high), []).append(line)
+
+        def onto_border(low: int, high: int, points: np.ndarray) -> np.ndarray:
+            return nearest_on_polylines(points, borders[low, high]) if (low, high) in borders else points
+
+        self.vertices, self.faces, self.face_ids, self.deflection = refine_triangles(
+            merged, index[coarse.faces], coarse.face_ids, self._onto_face, onto_border, _FINEST_MM, _MOST_TRIANGLES
+        )
+        v = self.vertices
         self.centre = (v.min(axis=0) + v.max(axis=0)) / 2
         self._scene = o3d.t.geometry.RaycastingScene()
-        self._scene.add_triangles((v - self.centre).astype(np.float32), self.facets.faces.astype(np.uint32))
-        self._tris = np.ascontiguousarray(v[self.facets.faces])
-        self._tables()
+        self._scene.add_triangles((v - self.centre).astype(np.float32), self.faces.astype(np.uint32))
+        self._tris = np.ascontiguousarray(v[self.faces])
         self._pseudo()
-        self._spline_uv: dict[int, np.ndarray] = {}
+
+    def _onto_face(self, face: int, points: np.ndarray) -> np.ndarray:
+        surface = self.surfaces[face]
+        if surface.element is not None:
+            e = surface.element
+            return points - e.distance(points)[:, None] * e.normals(points)
+        if surface.spline is not None:
+            return self._spline_foot(face, points)[0]
+        return points
+
+    def _spline_foot(self, face: int, points: np.ndarray):
+        """Feet and normals on a spline face, started from the nearest of a grid of its places."""
+        spline = self.surfaces[face].spline
+        if face not in self._spline_tree:
+            self._spline_tree[face] = spline_grid(spline)
+        tree, grid = self._spline_tree[face]
+        foot, normal, _ = spline_feet(spline, points, grid[tree.query(points)[1]])
+        return foot, normal
 
     def _tables(self) -> None:
         n = len(self.surfaces)
@@ -169,8 +123,7 @@ class ModelSurface:
 
     def _pseudo(self) -> None:
         """Pseudo-normals of the tessellation's corners and edges, across faces."""
-        merged, index = merge_vertices(np.round(self.facets.vertices, 7))
-        faces = np.ascontiguousarray(index[self.facets.faces], np.int32)
+        merged, faces = self.vertices, self.faces
         t = self._tris
         n = np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0])
         n /= np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
@@ -229,11 +182,11 @@ class ModelSurface:
         dist, face, normal = np.empty(m), np.empty(m, np.int32), np.zeros((m, 3))
         settled, closest, bary = np.empty(m, np.bool_), np.empty((m, 3)), np.empty((m, 3))
         slack = 2 * self.deflection + 1e-6
-        _closed_form(p, prim, self._tris, self.facets.face_ids, self._code, self._origin, self._axis, self._r1, self._r2,
-                     self._outward, slack, dist, face, normal, settled, closest, bary)
+        measure(p, prim, self._tris, self.face_ids, self._code, self._origin, self._axis, self._r1, self._r2,
+                self._outward, slack, dist, face, normal, settled, closest, bary)
         for f in np.unique(face[~settled]):
             if self._code[f] < 0 and self.surfaces[f].spline is not None:
-                self._on_spline(int(f), p, prim, bary, dist, face, normal, settled, slack)
+                self._on_spline(int(f), p, prim, dist, face, normal, settled, slack)
         rest = np.nonzero(~settled)[0]
         if len(rest):
             pseudo = self._pseudo_normals(prim[rest], bary[rest])
@@ -242,22 +195,16 @@ class ModelSurface:
             normal[rest] = pseudo / np.maximum(np.linalg.norm(pseudo, axis=1), 1e-300)[:, None]
         out.distance[begin:end], out.face[begin:end], out.normal[begin:end] = dist, face, normal
 
-    def _on_spline(self, f, p, prim, bary, dist, face, normal, settled, slack) -> None:
-        s = self.surfaces[f].spline
-        owned = self.facets.vertex_faces == f
-        if f not in self._spline_uv:
-            uv = np.zeros((len(owned), 2))
-            uv[owned] = spline_parameters(s, self.facets.vertices[owned])
-            self._spline_uv[f] = uv
+    def _on_spline(self, f, p, prim, dist, face, normal, settled, slack) -> None:
         ids = np.nonzero((face == f) & ~settled)[0]
-        corners = self.facets.faces[prim[ids]]
-        start = np.einsum("ik,ikc->ic", bary[ids], self._spline_uv[f][corners])
-        foot, n, _ = spline_feet(s, p[ids], start)
+        foot, n = self._spline_foot(f, p[ids])
         flat = self._flat[prim[ids]]
         n = n * np.sign(np.einsum("ij,ij->i", n, flat))[:, None]
         d = np.linalg.norm(p[ids] - foot, axis=1)
         # The nearer of foot and triangles is right to within the deflection; the foot is exact where they agree.
-        ok = np.abs(d - dist[ids]) <= slack
+        # A foot on the spline's own border is an edge's, not a foot square to the surface: the edge rule takes it.
+        square = np.abs(np.einsum("ij,ij->i", p[ids] - foot, n)) >= d - 1e-5
+        ok = (np.abs(d - dist[ids]) <= slack) & square
         use = ids[ok]
         side = np.einsum("ij,ij->i", (p[ids] - foot)[ok], n[ok])
         dist[use] = np.where(side < 0, -d[ok], d[ok])

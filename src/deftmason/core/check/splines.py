@@ -10,7 +10,7 @@ from numba import njit, prange
 
 from ..kernel.surfaces import SplineSurface
 
-__all__ = ["spline_parameters", "spline_feet"]
+__all__ = ["spline_grid", "spline_feet"]
 
 
 @njit(cache=True)
@@ -149,17 +149,18 @@ def spline_feet(surface: SplineSurface, points: np.ndarray, start: np.ndarray):
     return foot, normal, uv
 
 
-def spline_parameters(surface: SplineSurface, points: np.ndarray) -> np.ndarray:
-    """Parameters (n, 2) of points on or near the surface, from a grid of starts."""
+def spline_grid(surface: SplineSurface):
+    """A search tree over places of the surface and their parameters (k, 2): where to start Newton from."""
     from scipy.spatial import cKDTree
 
+    def steps(knots):
+        k = np.unique(knots)
+        return np.unique(np.concatenate([np.linspace(a, b, 17) for a, b in zip(k[:-1], k[1:])]))
+
     s = surface
-    us = np.unique(np.concatenate([np.linspace(a, b, 9) for a, b in zip(np.unique(s.u_knots)[:-1], np.unique(s.u_knots)[1:])]))
-    vs = np.unique(np.concatenate([np.linspace(a, b, 9) for a, b in zip(np.unique(s.v_knots)[:-1], np.unique(s.v_knots)[1:])]))
-    grid = np.stack(np.meshgrid(us, vs, indexing="ij"), -1).reshape(-1, 2)
+    grid = np.stack(np.meshgrid(steps(s.u_knots), steps(s.v_knots), indexing="ij"), -1).reshape(-1, 2)
     out, at = np.zeros((6, 3)), np.empty((len(grid), 3))
     for i, (u, v) in enumerate(grid):
         _evaluate(s.poles, s.u_knots, s.v_knots, s.u_degree, s.v_degree, u, v, out)
         at[i] = out[0]
-    near = cKDTree(at).query(points)[1]
-    return spline_feet(surface, points, grid[near])[2]
+    return cKDTree(at), grid

@@ -64,7 +64,7 @@ def merge_vertices(corners: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         rank = np.empty(len(order), np.int32)
         rank[order] = np.arange(len(order), dtype=np.int32)
         return corners[first[order]], rank[index.ravel()]
-    size = 1 << int(np.ceil(np.log2(len(corners) * 0.75 + 16)))
+    size = 1 << int(np.ceil(np.log2(len(corners) * 1.3 + 16)))
     index, first = _hash_merge(bits.astype(np.int64), size)
     return corners[first], index
 
