@@ -1,0 +1,117 @@
+"""Which relations does the trace support, and what does each cost?
+
+A relation is a hypothesis g(x) = 0, tested on entities fitted each to its own stretch. Its cost is read from the joint covariance (the squares it would add), tested
+against its own uncertainty, and confirmed by solving with all accepted ones together.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .drawing import Drawing, Relation, Size
+from .equations import relation_equations
+from .solver import Solution, constraint_rows, solve
+
+__all__ = ["propose_relations"]
+
+_PULL_LIMIT = 4.0  # standard deviations
+_INTENT_MM = 0.06  # displacement below which a maker would not have meant a difference
+_WORST_RISE = 0.006  # mm of rms a relation may cost
+
+
+def _candidates(d: Drawing) -> list[Relation]:
+    es = list(d.entities.values())
+    lines = [e for e in es if e.kind == "line"]
+    arcs = [e for e in es if e.kind == "arc"]
+    circles = [e for e in es if e.kind == "circle"]
+    out = []
+    for e in lines:
+        a, b = d.point(e.points[0]), d.point(e.points[1])
+        t = np.abs(b - a)
+        if t[1] < 0.09 * t[0]:
+            out.append(Relation("horizontal", (e.id,)))
+        elif t[0] < 0.09 * t[1]:
+            out.append(Relation("vertical", (e.id,)))
+    for e1 in lines + arcs:
+        for e2 in arcs:
+            if e1.id != e2.id and set(e1.points[:2]) & set(e2.points[:2]) and (e1.kind == "line" or e1.id < e2.id):
+                out.append(Relation("tangent", (e1.id, e2.id)))
+    for group in (arcs, circles):
+        rest = sorted(group, key=lambda e: d.x[e.radius])
+        for e1, e2 in zip(rest, rest[1:]):
+            if abs(d.x[e1.radius] - d.x[e2.radius]) < max(0.08 * d.x[e1.radius], 0.15):
+                out.append(Relation("equal", (e1.id, e2.id)))
+    rounds = circles + arcs
+    for i, e1 in enumerate(rounds):
+        for e2 in rounds[i + 1 :]:
+            gap = np.abs(d.point(e1.points[-1]) - d.point(e2.points[-1]))
+            if np.hypot(*gap) < 0.3 and not (e1.kind == e2.kind == "arc" and set(e1.points) & set(e2.points)):
+                out.append(Relation("concentric", (e1.id, e2.id)))
+            elif e1.kind == e2.kind == "circle" and gap[1] < 0.3:
+                out.append(Relation("horizontal", (e1.id, e2.id)))
+            elif e1.kind == e2.kind == "circle" and gap[0] < 0.3:
+                out.append(Relation("vertical", (e1.id, e2.id)))
+    slanted = [e for e in lines if not any(r.of == (e.id,) for r in out)]
+    for i, e1 in enumerate(slanted):
+        for e2 in slanted[i + 1 :]:
+            t1, t2 = (d.point(e.points[1]) - d.point(e.points[0]) for e in (e1, e2))
+            s = abs(t1[0] * t2[1] - t1[1] * t2[0]) / (np.hypot(*t1) * np.hypot(*t2))
+            if s < 0.05:
+                out.append(Relation("parallel", (e1.id, e2.id)))
+            elif s > 0.9987:
+                out.append(Relation("perpendicular", (e1.id, e2.id)))
+    return out
+
+
+def _test(d: Drawing, s: Solution, r: Relation) -> tuple[float, float, float]:
+    """Displacement (mm), pull (standard deviations) and predicted rise of the squares (mm²)."""
+    worst = pull = rise = 0.0
+    for value, g in relation_equations(d, r, s.x):
+        row = np.zeros(len(s.x))
+        for k, v in g.items():
+            row[k] = v
+        var = float(row @ s.covariance @ row)
+        if var <= 1e-16:
+            continue
+        sigma2 = s.sum_of_squares / max(s.samples, 1) * s.inflation
+        worst = max(worst, abs(value))
+        pull = max(pull, abs(value) / np.sqrt(var))
+        rise += value**2 / var * sigma2 / s.inflation
+    return worst, pull, rise
+
+
+def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list[Relation], list[Relation], Solution]:
+    """Accepted and refused relations, each with its cost (rise of rms in mm), and the solution under the accepted.
+
+    Relations that already follow from accepted ones are left out of both lists.
+    """
+    sizes = sizes or []
+    # Every entity on its own stretch: well posed even where a line runs smoothly into an arc.
+    alone = d.apart()
+    free = solve(alone, [], [])
+    tested = []
+    for r in _candidates(d):
+        worst, pull, rise = _test(alone, free, r)
+        cost = float(np.sqrt((free.sum_of_squares + rise) / max(free.samples, 1)) - free.rms)
+        tested.append((rise, r, worst, pull, cost))
+    tested.sort(key=lambda t: (t[1].kind != "tangent", t[0]))
+    accepted: list[Relation] = []
+    refused: list[Relation] = []
+    rank = -1
+    for _, r, worst, pull, cost in tested:
+        if (pull > _PULL_LIMIT and worst > _INTENT_MM) or cost > _WORST_RISE:
+            refused.append(Relation(r.kind, r.of, cost))
+            continue
+        _, a = constraint_rows(d, [*accepted, r], sizes, d.x)
+        new_rank = np.linalg.matrix_rank(a, tol=1e-6)
+        if rank >= 0 and new_rank == rank:
+            continue
+        rank = new_rank
+        accepted.append(Relation(r.kind, r.of, cost))
+    solution = solve(d, accepted, sizes)
+    while accepted and (solution.rms - free.rms > max(_WORST_RISE, 0.5 * free.rms) or solution.broken > 1e-6):
+        worst_one = max(accepted, key=lambda r: r.cost)
+        accepted.remove(worst_one)
+        refused.append(worst_one)
+        solution = solve(d, accepted, sizes)
+    return accepted, refused, solution

@@ -1,0 +1,95 @@
+"""The sizes a drawing would carry, what the trace says each is, and the number its maker probably meant."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .drawing import Drawing, Relation, Size
+from .equations import size_value
+from .solver import Solution
+
+__all__ = ["propose_sizes", "measure_sizes", "round_value"]
+
+_STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
+
+
+def round_value(value: float, uncertainty: float) -> tuple[float, str]:
+    """The roundest number the measurement allows, and why: (chosen, 'round' or 'as measured').
+
+    A step is allowed where the move is within three uncertainties or 0.02 mm, and no more than an eighth of the step,
+    so that a number is not called round by accident.
+    """
+    for step in _STEPS:
+        near = round(value / step) * step
+        if abs(near - value) <= min(max(3 * uncertainty, 0.02), step / 8) and near != 0:
+            return float(round(near, 6)), "round"
+    return float(round(value, 3)), "as measured"
+
+
+def _groups(d: Drawing, relations: list[Relation]) -> list[list[str]]:
+    """Round entities held equal, together."""
+    root = {i: i for i, e in d.entities.items() if e.radius is not None}
+
+    def find(i):
+        while root[i] != i:
+            i = root[i]
+        return i
+
+    for r in relations:
+        if r.kind == "equal" and r.of[0] in root and r.of[1] in root:
+            root[find(r.of[1])] = find(r.of[0])
+    out: dict[str, list[str]] = {}
+    for i in root:
+        out.setdefault(find(i), []).append(i)
+    return list(out.values())
+
+
+def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> list[Size]:
+    """Radii, widths between opposite lines, spacings of equal circles, and places of single ones from the origin."""
+    out: list[Size] = []
+    x = solution.x
+
+    def add(kind, of, label):
+        out.append(Size(f"s{len(out) + 1}", kind, tuple(of), label))
+
+    for ids in _groups(d, relations):
+        e = d.entities[ids[0]]
+        many = f"{len(ids)} × " if len(ids) > 1 else ""
+        if e.kind == "circle":
+            add("diameter", ids[:1], f"{many}⌀")
+        else:
+            add("radius", ids[:1], f"{many}R")
+    for kind, axis in (("horizontal", 1), ("vertical", 0)):
+        lines = [d.entities[r.of[0]] for r in relations if r.kind == kind and len(r.of) == 1]
+        lines = [e for e in lines if e.kind == "line"]
+        lines.sort(key=lambda e: x[2 * e.points[0] + axis])
+        while len(lines) >= 2:  # outermost with outermost, then inward
+            add("width", (lines[0].id, lines[-1].id), "height" if axis else "width")
+            lines = lines[1:-1]
+    for ids in _groups(d, relations):
+        circles = [d.entities[i] for i in ids if d.entities[i].kind == "circle"]
+        if not circles:
+            continue
+        for axis, letter in ((0, "x"), (1, "y")):
+            c = np.array([x[2 * e.points[-1] + axis] for e in circles])
+            if len(circles) == 1:
+                if abs(c[0]) > 0.3:
+                    add(f"place_{letter}", (circles[0].id,), letter)
+            elif np.ptp(c) > 0.3:
+                add(f"spacing_{letter}", (circles[int(np.argmin(c))].id, circles[int(np.argmax(c))].id), f"spacing {letter}")
+    measure_sizes(d, out, solution)
+    for s in out:
+        assert s.measured is not None and s.uncertainty is not None
+        s.chosen, why = round_value(s.measured, s.uncertainty)
+        s.source = "rounded" if why == "round" else "scan"
+    return out
+
+
+def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:
+    """Fill in what the trace says each size is; ``solution`` must not have been held by chosen sizes."""
+    for s in sizes:
+        value, g = size_value(d, s, solution.x)
+        row = np.zeros(len(solution.x))
+        for k, v in g.items():
+            row[k] = v
+        s.measured, s.uncertainty = float(value), float(np.sqrt(max(row @ solution.covariance @ row, 0.0)))
