@@ -1,0 +1,1 @@
+"""The demo story: the Wrenfleet chain ferry's parts, their scans and ready recipes."""

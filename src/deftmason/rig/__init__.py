@@ -1,0 +1,1 @@
+"""Simulated devices that ship with the program."""

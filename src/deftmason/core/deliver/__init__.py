@@ -1,0 +1,1 @@
+"""What leaves the job: files in open formats and the parametric script."""

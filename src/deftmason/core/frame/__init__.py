@@ -1,0 +1,1 @@
+"""Frames: a part's own axes set from datums."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..errors import BadInput
 from .drawing import Drawing, Relation, Size
 from .equations import relation_equations
 from .solver import Solution, constraint_rows, solve
@@ -108,10 +109,16 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
             continue
         rank = new_rank
         accepted.append(Relation(r.kind, r.of, cost))
-    solution = solve(d, accepted, sizes)
-    while accepted and (solution.rms - free.rms > max(_WORST_RISE, 0.5 * free.rms) or solution.broken > 1e-6):
+    while True:
+        try:
+            solution = solve(d, accepted, sizes)
+            bad = solution.rms - free.rms > max(_WORST_RISE, 0.5 * free.rms) or solution.broken > 1e-6
+        except BadInput:  # a line was squeezed to nothing
+            if not accepted:
+                raise
+            bad = True
+        if not bad or not accepted:
+            return accepted, refused, solution
         worst_one = max(accepted, key=lambda r: r.cost)
         accepted.remove(worst_one)
         refused.append(worst_one)
-        solution = solve(d, accepted, sizes)
-    return accepted, refused, solution

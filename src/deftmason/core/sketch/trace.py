@@ -11,6 +11,8 @@ from ..scan.section import Section, SectionPlane
 __all__ = ["TraceLoop", "trace_of", "trace_noise"]
 
 _SMALLEST_LOOP = 12  # samples; shorter loops are scraps
+_WIDEST_GAP = 12.0  # mm a hole in the scan may leave open in a loop that is still drawn closed
+_GAP_SHARE = 0.2  # of the loop's length
 
 
 @dataclass(frozen=True)
@@ -43,7 +45,33 @@ def trace_of(section: Section, plane: SectionPlane, step: float) -> list[TraceLo
         if closed and np.sum(r[:, 0] * np.roll(r[:, 1], -1) - np.roll(r[:, 0], -1) * r[:, 1]) < 0:
             r = r[::-1].copy()
         out.append(TraceLoop(r, closed, length))
-    return sorted(out, key=lambda t: -t.length)
+    return sorted(_bridged(out), key=lambda t: -t.length)
+
+
+def _bridged(loops: list[TraceLoop]) -> list[TraceLoop]:
+    """Open stretches whose ends face each other over a hole in the scan, put in order round one loop.
+
+    All stretches run with the material on the same side, so an end only ever meets a beginning.
+    """
+    whole, parts = [t for t in loops if t.closed], [t for t in loops if not t.closed]
+    while parts:
+        chain = [parts.pop(0)]
+        while True:
+            end = chain[-1].points[-1]
+            total = sum(t.length for t in chain)
+            ahead = [(float(np.linalg.norm(t.points[0] - end)), k) for k, t in enumerate(parts)]
+            home = float(np.linalg.norm(chain[0].points[0] - end))
+            gap, k = min(ahead, default=(np.inf, -1))
+            if gap < home and gap <= _WIDEST_GAP:
+                chain.append(parts.pop(k))
+                continue
+            points = np.vstack([t.points for t in chain])
+            closes = home <= min(_WIDEST_GAP, _GAP_SHARE * total)
+            if closes and np.sum(points[:, 0] * np.roll(points[:, 1], -1) - np.roll(points[:, 0], -1) * points[:, 1]) < 0:
+                points = points[::-1].copy()
+            whole.append(TraceLoop(points, closes, total))
+            break
+    return whole
 
 
 def trace_noise(loops: list[TraceLoop]) -> float:

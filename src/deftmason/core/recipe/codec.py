@@ -1,0 +1,79 @@
+"""Outcomes to bytes and back: arrays as .npy, bodies as binary B-rep, the rest as JSON."""
+
+from __future__ import annotations
+
+import io
+import json
+from typing import Any
+
+import numpy as np
+
+from ..elements import RigidMotion, element_from
+from ..scan.mesh import TriMesh
+from ..scan.section import SectionPlane
+from .step import Outcome, Value
+
+__all__ = ["pack", "unpack"]
+
+
+def _npy(a: np.ndarray) -> bytes:
+    f = io.BytesIO()
+    np.save(f, np.ascontiguousarray(a), allow_pickle=False)
+    return f.getvalue()
+
+
+def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
+    """A JSON record and named blobs."""
+    o, blobs, data = outcome.output, {}, None
+    if produces == "scan":
+        blobs = {"vertices.npy": _npy(o.vertices), "faces.npy": _npy(o.faces)}
+        if o.colors is not None:
+            blobs["colors.npy"] = _npy(o.colors)
+    elif produces == "datum":
+        data = {"kind": o["element"].kind, "parameters": o["element"].parameters()}
+        blobs = {"facets.npy": _npy(o["facets"])}
+    elif produces == "frame":
+        data = o.matrix.tolist()
+    elif produces == "sketch":
+        p = o["plane"]
+        data = {**o, "plane": {"origin": p.origin.tolist(), "normal": p.normal.tolist(), "u": p.u.tolist()}}
+    elif produces == "body":
+        data = {"face_names": list(o.face_names)}
+        blobs = {"body.brep": o.to_bytes()}
+    elif produces == "deviation":
+        data = {"names": o["names"]}
+        blobs = {"distance.npy": _npy(o["distance"]), "face.npy": _npy(o["face"])}
+    record = {
+        "produces": produces, "data": data, "summary": outcome.summary, "says": outcome.says, "status": outcome.status,
+        "values": [vars(v) for v in outcome.values],
+    }
+    return json.loads(json.dumps(record)), blobs
+
+
+def unpack(record: dict, blob) -> Outcome:
+    """The outcome again; ``blob(name)`` gives a blob's path, arrays are memory-mapped."""
+    produces, data = record["produces"], record["data"]
+
+    def array(name: str) -> np.ndarray:
+        return np.load(blob(name), mmap_mode="r", allow_pickle=False)
+
+    output: Any = None
+    if produces == "scan":
+        colors = array("colors.npy") if blob("colors.npy") else None
+        output = TriMesh(np.asarray(array("vertices.npy")), np.asarray(array("faces.npy")), colors)
+    elif produces == "datum":
+        output = {"element": element_from(data["kind"], data["parameters"]), "facets": np.asarray(array("facets.npy"))}
+    elif produces == "frame":
+        output = RigidMotion(np.array(data))
+    elif produces == "sketch":
+        p = data["plane"]
+        output = {**data, "plane": SectionPlane(*(np.array(p[k]) for k in ("origin", "normal", "u")))}
+    elif produces == "body":
+        from ..kernel.body import Body
+
+        with open(blob("body.brep"), "rb") as f:
+            output = Body.from_bytes(f.read(), data["face_names"])
+    elif produces == "deviation":
+        output = {"distance": array("distance.npy"), "face": array("face.npy"), "names": data["names"]}
+    values = [Value(**v) for v in record["values"]]
+    return Outcome(output, record["summary"], record["says"], record["status"], values)

@@ -1,0 +1,51 @@
+"""Deviation of the scan from the body, measured to its true surface."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from ...check.statistics import histogram, summary as numbers
+from ..step import Outcome, Step, register
+
+
+@register
+class CheckStep(Step):
+    """A deviation map with a tolerance band and a reach."""
+
+    course: ClassVar[str] = "checks"
+    title: ClassVar[str] = "Check"
+    quick: ClassVar[bool] = False
+    produces: ClassVar[str] = "deviation"
+
+    kind: Literal["check"] = "check"
+    scan: str = Field(description="The scan that is compared.")
+    body: str = Field(description="The body it is compared with.")
+    frame: str = Field(description="The frame the body lies in.")
+    tolerance: float = Field(0.1, gt=0, le=100, description="Half width of the tolerance band, mm.")
+    reach: float = Field(2.0, gt=0, le=1000, description="Points farther off than this are not answered, mm.")
+    angle_deg: float | None = Field(60.0, gt=0, le=180, description="Points facing away more than this are not answered.")
+
+    def inputs(self):
+        return [self.scan, self.body, self.frame]
+
+    def run(self, context, progress):
+        mesh = context.index(self.scan).mesh.moved(context.output(self.frame, "frame"))
+        progress(0.05, "Making the model ready to measure to")
+        surface = context.surface(self.body)
+        found = surface.distances(
+            mesh.vertices, mesh.vertex_normals, reach=self.reach, angle_deg=self.angle_deg,
+            progress=lambda s, m="": progress(0.2 + 0.6 * s, m),
+        )
+        progress(0.85, "Counting")
+        s = numbers(surface, mesh.vertices, found, self.tolerance, mesh.median_edge)
+        s["histogram"] = histogram(found.distance, min(self.reach, max(5 * self.tolerance, 0.3)))
+        s["says"] = "no answer" if s["rms"] is None else f"{s['rms']:.3f}"
+        share = s["answered"] / max(s["points"], 1)
+        says, status = "", "sound"
+        if share < 0.5:
+            status, says = "attention", f"Only {share:.0%} of the scan lies within {self.reach:g} mm of the model."
+        output = {"distance": found.distance.astype(np.float32), "face": found.face, "names": list(surface.body.face_names)}
+        return Outcome(output, s, says, status)

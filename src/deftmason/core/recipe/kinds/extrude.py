@@ -1,0 +1,152 @@
+"""Push a sketch's loops between two faces read from the scan; join the result to the body or cut it away."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...build.evidence import Reading, face_height, wall_draft
+from ...errors import BadInput
+from ...kernel.features import Curve2D, PaperPlane, combine, extrude
+from ...kernel.tessellate import tessellate
+from ...sketch.loops import loop_outline
+from ..step import Chosen, Outcome, Pick, Step, Value, register
+from .datum import resolve_pick
+
+__all__ = ["ExtrudeStep", "body_summary"]
+
+_PAST = 2.0  # mm beyond the body for cuts that go through
+
+
+class End(BaseModel):
+    """Where an extrusion begins or ends."""
+
+    model_config = ConfigDict(extra="forbid")
+    to: Literal["face", "height", "through"] = Field("face", description="A face picked on the scan, a height, or past the body.")
+    pick: Pick | None = Field(None, description="A place on the face.")
+    height: Chosen = Field(default_factory=Chosen, description="Height along the sketch's axis from the frame's origin, mm.")
+
+
+def body_summary(body) -> dict:
+    facets = tessellate(body, 0.1)
+    return {
+        "volume": body.volume, "area": body.area, "faces": len(body.face_names), "valid": body.is_valid,
+        "solids": body.solid_count, "face_names": list(body.face_names),
+        "bounds": [facets.vertices.min(axis=0).tolist(), facets.vertices.max(axis=0).tolist()],
+        "says": f"{len(body.face_names)} faces",
+    }
+
+
+@register
+class ExtrudeStep(Step):
+    """A prism over closed loops, with draft where the walls lean."""
+
+    course: ClassVar[str] = "bodies"
+    title: ClassVar[str] = "Extrude"
+    produces: ClassVar[str] = "body"
+
+    kind: Literal["extrude"] = "extrude"
+    sketch: str = Field(description="The sketch that holds the loops.")
+    scan: str = Field(description="The scan that faces are picked on.")
+    frame: str = Field(description="The frame the sketch lies in.")
+    body: str | None = Field(None, description="The body to join to or cut from; none makes a new one.")
+    how: Literal["join", "cut", "intersect"] = Field("join", description="What to do with the body.")
+    loops: list[str] = Field(default_factory=list, description="One entity of each loop to push; none: the outermost.")
+    keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
+    start: End = Field(default_factory=End, description="Where it begins.")
+    end: End = Field(default_factory=End, description="Where it ends.")
+    draft: Chosen = Field(default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees.")
+
+    def inputs(self):
+        return [i for i in (self.sketch, self.scan, self.frame, self.body) if i]
+
+    def _height(self, end: End, label: str, context, normal, body, low: bool) -> tuple[float, Reading | None, np.ndarray | None]:
+        if end.to == "through":
+            if body is None:
+                raise BadInput("There is no body to go through; pick a face instead.", field=label)
+            h = tessellate(body, 0.1).vertices @ normal
+            return (float(h.min()) - _PAST if low else float(h.max()) + _PAST), None, None
+        if end.to == "height":
+            if end.height.value is None:
+                raise BadInput(f"Give a height for '{label}', or pick a face on the scan.", field=label)
+            return end.height.value, None, None
+        if end.pick is None:
+            raise BadInput(f"Pick the face where the extrusion should {'begin' if low else 'end'}.", field=label)
+        index = context.index(self.scan)
+        picked = resolve_pick(index, end.pick, f"'{self.name}', {label}")
+        reading = face_height(index, picked, context.output(self.frame, "frame"), normal)
+        chosen = end.height.value
+        held = chosen is not None and end.height.source != "scan"
+        return (chosen if held else reading.value), reading, picked.facets
+
+    def run(self, context, progress):
+        sketch = context.output(self.sketch, "sketch")
+        body = context.output(self.body, "body") if self.body else None
+        plane = sketch["plane"]
+        start, start_reading, start_facets = self._height(self.start, "start", context, plane.normal, body, True)
+        end, end_reading, end_facets = self._height(self.end, "end", context, plane.normal, body, False)
+        entities = {e["id"]: e for e in sketch["geometry"]}
+        if not sketch["loops"]:
+            raise BadInput("The sketch has no closed loop to push; join its ends first.", field="loops")
+        wanted = []
+        for entity in self.loops or [sketch["loops"][0][0]]:
+            k = next((k for k, ids in enumerate(sketch["loops"]) if entity in ids), None)
+            if k is None:
+                raise BadInput(f"The loop through '{entity}' is gone or open; pick the loops again.", field="loops")
+            if k not in wanted:
+                wanted.append(k)
+        at_plane = float(plane.origin @ plane.normal)
+        paper = PaperPlane(plane.origin, plane.normal, plane.u)
+        outlines = {k: loop_outline([entities[i] for i in sketch["loops"][k]]) for k in wanted}
+        motion = context.output(self.frame, "frame")
+        lean = None
+        if self.draft.source == "scan" or any(len(sketch["loops"][k]) > 1 for k in wanted):
+            readings = [
+                wall_draft(context.index(self.scan), motion, plane.normal, outlines[k], plane.origin, plane.u,
+                           min(start, end) - at_plane, max(start, end) - at_plane)
+                for k in wanted
+            ]
+            readings = [r for r in readings if r is not None]
+            if readings:
+                w = np.array([1 / max(r.uncertainty, 1e-4) ** 2 for r in readings])
+                lean = Reading(float(np.average([r.value for r in readings], weights=w)), float(1 / np.sqrt(w.sum())),
+                               sum(r.count for r in readings), float(np.mean([r.scatter for r in readings])))
+        draft = self.draft.value if self.draft.value is not None else (lean.value if lean else 0.0)
+        result = body
+        for k in wanted:
+            inner = [i for i, parent in enumerate(sketch["inside"]) if parent == k] if self.keep_inner else []
+            tool = extrude(
+                [_curve(entities[i]) for i in sketch["loops"][k]],
+                [[_curve(entities[i]) for i in sketch["loops"][m]] for m in inner],
+                paper, start - at_plane, end - at_plane, self.name,
+                draft_deg=draft if len(sketch["loops"][k]) > 1 else 0.0,
+            )
+            result = tool if result is None and self.how == "join" else combine(result, tool, self.how, self.name)
+        values = []
+        for label, e, reading, h in (("start", self.start, start_reading, start), ("end", self.end, end_reading, end)):
+            if e.to != "through":
+                values.append(Value(label, label, reading.value if reading else None, reading.uncertainty if reading else None,
+                                    h, e.height.source, "mm", None, [label, "height", "value"]))
+        if lean is not None or abs(draft) > 1e-9:
+            values.append(Value("draft", "draft", lean.value if lean else None, lean.uncertainty if lean else None, draft,
+                                self.draft.source, "deg", None, ["draft", "value"]))
+        summary = body_summary(result)
+        summary |= {
+            "start": start, "end": end, "draft": draft, "pushed": wanted,
+            "readings": {k: vars(r) for k, r in (("start", start_reading), ("end", end_reading), ("draft", lean)) if r},
+        }
+        says, status = "", "sound"
+        if lean is not None and abs(lean.value - draft) > max(0.3, 4 * lean.uncertainty):
+            status = "attention"
+            says = f"The walls lean {lean.value:.2f}° ± {lean.uncertainty:.2f}°; the extrusion has {draft:.2f}°."
+        notes = [r.note for r in (start_reading, end_reading) if r and r.note]
+        summary["notes"] = notes
+        if not summary["valid"]:
+            status, says = "failed", "The body is not valid after this step; change its sizes a little."
+        return Outcome(result, summary, says, status, values)
+
+
+def _curve(e: dict) -> Curve2D:
+    return Curve2D(e["id"], e["kind"], e.get("start"), e.get("end"), e.get("center"), e.get("radius"), e.get("ccw", True))

@@ -1,0 +1,185 @@
+"""A sketch on a plane that cuts the scan, solved against the trace."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...errors import BadInput
+from ...scan.section import SectionPlane
+from ...sketch.drawing import Relation, Size
+from ...sketch.loops import closed_loops
+from ...sketch.relations import propose_relations
+from ...sketch.sizes import measure_sizes, propose_sizes
+from ...sketch.sketcher import Stroke, draw, strokes_of_trace
+from ...sketch.solver import solve
+from ...sketch.trace import trace_noise, trace_of
+from ...sketch.equations import distance_to_entity, size_value
+from ..step import Outcome, Step, Value, register
+
+__all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace_on_paper"]
+
+_NORMALS = {"x": ((1, 0, 0), (0, 1, 0)), "y": ((0, 1, 0), (0, 0, 1)), "z": ((0, 0, 1), (1, 0, 0))}
+
+
+class StrokeRecord(BaseModel):
+    """An entity and the places on the scan that it is fitted to."""
+
+    model_config = ConfigDict(extra="forbid")
+    id: str
+    kind: Literal["line", "arc", "circle"]
+    places: list[tuple[float, float, float]] = Field(description="Places along the stretch, in the scan's coordinates, mm.")
+    joins: str | None = Field(None, description="The entity its end joins.")
+
+
+class RelationRecord(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    kind: Literal["horizontal", "vertical", "parallel", "perpendicular", "tangent", "equal", "concentric", "collinear"]
+    of: list[str]
+
+
+class SizeRecord(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    id: str
+    kind: Literal["radius", "diameter", "width", "spacing_x", "spacing_y", "place_x", "place_y"]
+    of: list[str]
+    label: str = ""
+    chosen: float | None = Field(None, description="Chosen number in mm; held unless its source is the scan.")
+    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "scan"
+
+
+def paper_plane(axis: str, height: float) -> SectionPlane:
+    """The plane square to a frame axis at ``height`` mm, with its paper directions, in frame coordinates."""
+    n, u = (np.array(a, float) for a in _NORMALS[axis])
+    return SectionPlane.at(n * height, n, u)
+
+
+def trace_on_paper(context, scan: str, frame: str, axis: str, height: float):
+    """Loops of the scan's cut on the paper, the plane (frame) and the sample step in mm."""
+    motion = context.output(frame, "frame")
+    index = context.index(scan)
+    plane = paper_plane(axis, height)
+    back = motion.inverse()
+    in_scan = SectionPlane.at(back.points(plane.origin), back.vectors(plane.normal), back.vectors(plane.u))
+    step = float(np.clip(0.7 * index.mesh.median_edge, 0.05, 5.0))
+    cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal))
+    return trace_of(cut, in_scan, step), in_scan, plane, step
+
+
+def propose_sketch(context, scan: str, frame: str, axis: str, height: float, strokes=None) -> dict:
+    """Strokes, relations and sizes for a sketch here, as a `SketchStep`'s own records.
+
+    Without ``strokes`` the whole outline is drawn; with them (records) only relations and sizes are proposed for those.
+    Also under 'refused': relations tested and what each would cost.
+    """
+    loops, in_scan, _, step = trace_on_paper(context, scan, frame, axis, height)
+    if strokes is None:
+        found = strokes_of_trace(loops, trace_noise(loops))
+    else:
+        found = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in strokes]
+    if not found:
+        raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
+    d = draw(loops, found, max(2.0, 4 * step))
+    relations, refused, solution = propose_relations(d)
+    sizes = propose_sizes(d, relations, solution)
+
+    def plain(r: Relation) -> dict:
+        return {"kind": r.kind, "of": list(r.of), "cost": r.cost}
+
+    return {
+        "strokes": [
+            {"id": s.id, "kind": s.kind, "places": in_scan.to_space(s.places).round(4).tolist(), "joins": s.joins} for s in found
+        ],
+        "relations": [plain(r) for r in relations],
+        "refused": [plain(r) for r in refused],
+        "sizes": [{"id": s.id, "kind": s.kind, "of": list(s.of), "label": s.label, "chosen": s.chosen, "source": s.source}
+                  for s in sizes],
+    }
+
+
+@register
+class SketchStep(Step):
+    """Lines, arcs and circles held by relations, sizes and the scan's trace."""
+
+    course: ClassVar[str] = "sketches"
+    title: ClassVar[str] = "Sketch"
+    produces: ClassVar[str] = "sketch"
+
+    kind: Literal["sketch"] = "sketch"
+    scan: str = Field(description="The scan that is cut.")
+    frame: str = Field(description="The frame the plane is placed in.")
+    axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the plane is square to.")
+    height: float = Field(0.0, description="Where the plane cuts, along that axis, mm.")
+    strokes: list[StrokeRecord] = Field(default_factory=list, description="What was fitted, as places on the scan.")
+    relations: list[RelationRecord] = Field(default_factory=list, description="Relations held.")
+    sizes: list[SizeRecord] = Field(default_factory=list, description="Sizes measured or held.")
+
+    def inputs(self):
+        return [self.scan, self.frame]
+
+    def run(self, context, progress):
+        loops, in_scan, plane, step = trace_on_paper(context, self.scan, self.frame, self.axis, self.height)
+        reach = max(2.0, 4 * step)
+        strokes = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in self.strokes]
+        d = draw(loops, strokes, reach)
+        relations = [Relation(r.kind, tuple(r.of)) for r in self.relations]
+        sizes = [Size(s.id, s.kind, tuple(s.of), s.label, None, None, s.chosen, s.source) for s in self.sizes]
+        measured = solve(d, relations, [])
+        measure_sizes(d, sizes, measured)
+        held = solve(d, relations, sizes, start=measured.x)
+        values = []
+        names: dict[str, int] = {}
+        for k, s in enumerate(sizes):
+            if s.source == "scan" or s.chosen is None:
+                s.chosen = size_value(d, s, held.x)[0]
+            lone = solve(d, relations, [s], start=measured.x) if s.source != "scan" else measured
+            s.cost = lone.rms - measured.rms
+            names[s.kind] = names.get(s.kind, 0) + 1
+            name = s.kind if names[s.kind] == 1 else f"{s.kind}_{names[s.kind]}"
+            values.append(Value(name, s.label or s.kind, s.measured, s.uncertainty, s.chosen, s.source, "mm", s.cost,
+                                ["sizes", k, "chosen"]))
+        geometry = d.geometry(held.x)
+        by_loop = closed_loops(geometry)
+        output = {
+            "plane": plane,
+            "geometry": geometry,
+            "loops": [[e["id"] for e in l["entities"]] for l in by_loop],
+            "inside": [l["inside"] for l in by_loop],
+            "drawing": {
+                "points": [held.x[2 * i : 2 * i + 2].tolist() for i in range(d.point_count)],
+                "radii": held.x[2 * d.point_count :].tolist(),
+                "entities": [
+                    {"id": e.id, "kind": e.kind, "points": list(e.points),
+                     "radius": None if e.radius is None else e.radius - 2 * d.point_count, "ccw": e.ccw}
+                    for e in d.entities.values()
+                ],
+                "relations": [{"kind": r.kind, "of": list(r.of)} for r in relations],
+                "sizes": [{"kind": s.kind, "of": list(s.of), "name": v.name, "chosen": s.chosen, "held": s.source != "scan"}
+                          for s, v in zip(sizes, values)],
+            },
+        }
+        away = {i: distance_to_entity(d, d.entities[i], p, held.x) for i, p in d.stretches.items()}
+        summary = {
+            "rms": held.rms, "max_distance": held.max_distance, "free_rms": measured.rms, "noise": trace_noise(loops),
+            "freedom": held.freedom, "unseen": held.unseen, "broken": held.broken,
+            "geometry": geometry, "loops": output["loops"], "inside": output["inside"],
+            "drawing": output["drawing"],
+            "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "u": plane.u.tolist()},
+            "sizes": [vars(s) | {"of": list(s.of)} for s in sizes],
+            "relations": [{"kind": r.kind, "of": list(r.of)} for r in relations],
+            "entity_rms": {i: float(np.sqrt(np.mean(a**2))) for i, a in away.items()},
+            "stretches": {i: p.round(4).tolist() for i, p in d.stretches.items()},
+            "away": {i: a.round(5).tolist() for i, a in away.items()},
+        }
+        state = "held" if held.freedom == 0 else f"{held.freedom} by scan"
+        summary["says"] = f"{len(geometry)} pieces, {state}"
+        says, status = "", "sound"
+        if held.broken > 1e-5:
+            status, says = "attention", f"Relations and sizes contradict each other by {held.broken:.3f} mm; take one away."
+        elif held.rms > measured.rms + 0.05:
+            status, says = "attention", f"The chosen sizes cost {held.rms - measured.rms:.3f} mm rms against the trace."
+        elif held.unseen:
+            status, says = "attention", f"{held.unseen} freedoms are held by neither trace nor relation."
+        return Outcome(output, summary, says, status, values)

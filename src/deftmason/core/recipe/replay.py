@@ -1,0 +1,216 @@
+"""Run a recipe: each step once, in order, only where something it rests on has changed."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from ..check.deviation import ModelSurface
+from ..errors import BadArgument, BadInput, Cancelled, MasonError
+from ..progress import Progress, part, silent
+from ..scan.index import ScanIndex
+from ..scan.section import SectionCutter
+from .step import Outcome, Step, Value
+from .store import ResultStore
+
+__all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys"]
+
+
+@dataclass
+class Ran:
+    """What became of one step. ``status`` as in `Outcome`, or 'off' or 'waiting'; ``kept`` where the cache answered."""
+
+    step: Step
+    key: str | None
+    status: str
+    says: str
+    summary: dict = field(default_factory=dict)
+    values: list[Value] = field(default_factory=list)
+    seconds: float = 0.0
+    kept: bool = False
+
+    @property
+    def done(self) -> bool:
+        return self.status in ("sound", "attention")
+
+
+def _resting(steps: list[Step], step: Step) -> list[str]:
+    """Inputs with switched-off bodies passed over: what an off feature rested on stands in for it."""
+    by_id = {s.id: s for s in steps}
+    out = []
+    for i in step.inputs():
+        while i in by_id and not by_id[i].enabled and getattr(by_id[i], "body", None) and by_id[i].produces == "body":
+            i = by_id[i].body  # type: ignore[attr-defined]
+        out.append(i)
+    return out
+
+
+def step_keys(steps: list[Step], replaced: dict[str, str] | None = None) -> dict[str, str | None]:
+    """The result key of each step; None where it rests on something missing or off."""
+    keys: dict[str, str | None] = {}
+    for s in steps:
+        below = [keys.get(i) for i in _resting(steps, s)]
+        if not s.enabled or any(k is None for k in below):
+            keys[s.id] = None
+            continue
+        stand_in = (replaced or {}).get(s.name) if s.kind == "scan" else None
+        keys[s.id] = s.key([k for k in below if k] + ([stand_in] if stand_in else []))
+    return keys
+
+
+class Replay:
+    """A recipe with a store of results.
+
+    Parameters
+    ----------
+    scan_file : (sha256, name) → path of the scan's file.
+    replaced : scan name → checksum of the file that stands in for it.
+    """
+
+    def __init__(self, steps: list[Step], store: ResultStore, scan_file: Callable[[str, str], str],
+                 replaced: dict[str, str] | None = None):
+        self.steps, self.store, self._scan_file = steps, store, scan_file
+        self._replaced = replaced or {}
+        self._by_id = {s.id: s for s in steps}
+        self.keys = step_keys(steps, self._replaced)
+
+    # What steps may ask for (see `Context`).
+
+    def output(self, step_id: str, *kinds: str):
+        outcome = self.outcome(step_id)
+        if kinds and self._by_id[self._standing(step_id)].produces not in kinds:
+            raise BadInput(f"'{self._by_id[step_id].name}' gives no {kinds[0]}; choose another.", field=kinds[0])
+        return outcome.output
+
+    def index(self, step_id: str) -> ScanIndex:
+        return self.store.remember(("index", self._key(step_id)), lambda: ScanIndex(self.output(step_id, "scan")))
+
+    def cutter(self, step_id: str, normal) -> SectionCutter:
+        label = tuple(round(float(c), 12) for c in normal)
+        return self.store.remember(("cutter", self._key(step_id), label), lambda: SectionCutter(self.index(step_id), normal))
+
+    def surface(self, step_id: str) -> ModelSurface:
+        return self.store.remember(("surface", self._key(step_id)), lambda: ModelSurface(self.output(step_id, "body")))
+
+    def scan_file(self, sha256: str, name: str) -> str:
+        return self._scan_file(sha256, name)
+
+    def scan_replaced(self, name: str) -> bool:
+        return name in self._replaced
+
+    def _standing(self, step_id: str) -> str:
+        s = self._by_id.get(step_id)
+        while s is not None and not s.enabled and s.produces == "body" and getattr(s, "body", None):
+            step_id = s.body  # type: ignore[attr-defined]
+            s = self._by_id.get(step_id)
+        return step_id
+
+    def _key(self, step_id: str) -> str:
+        key = self.keys.get(self._standing(step_id))
+        if key is None:
+            name = self._by_id[step_id].name if step_id in self._by_id else step_id
+            raise BadInput(f"'{name}' is not there or is switched off; choose another or switch it on.", field="inputs")
+        return key
+
+    def outcome(self, step_id: str) -> Outcome:
+        key = self._key(step_id)
+        found = self.store.load(key)
+        if found is None:
+            name = self._by_id[self._standing(step_id)].name
+            raise BadInput(f"'{name}' has no result yet; put it right first.", field="inputs")
+        return found
+
+    # Running.
+
+    def stale(self) -> list[Step]:
+        """Steps that would have to be computed."""
+        return [s for s in self.steps if self.keys[s.id] and self.store.record(self.keys[s.id]) is None]
+
+    def run(self, progress: Progress = silent, known: dict[str, Ran] | None = None) -> list[Ran]:
+        """Every step's fate, computing what the store does not hold. ``known`` failures by key are not tried again."""
+        todo = {s.id for s in self.stale()}
+        out: list[Ran] = []
+        bad: set[str] = set()
+        done = 0
+        for s in self.steps:
+            key = self.keys[s.id]
+            if not s.enabled:
+                out.append(Ran(s, None, "off", "Switched off."))
+                if not (s.produces == "body" and getattr(s, "body", None)):
+                    bad.add(s.id)
+                continue
+            below = [i for i in _resting(self.steps, s) if i in bad or i not in self._by_id]
+            if below or key is None:
+                names = ", ".join(f"'{self._by_id[i].name}'" for i in below if i in self._by_id) or "a step that is gone"
+                out.append(Ran(s, None, "waiting", f"Waits for {names}."))
+                bad.add(s.id)
+                continue
+            if s.id not in todo:
+                record = self.store.record(key)
+                assert record is not None
+                out.append(Ran(s, key, record["status"], record["says"], record["summary"],
+                               [Value(**v) for v in record["values"]], 0.0, True))
+                continue
+            if known and key in known and known[key].status == "failed":
+                out.append(known[key])
+                bad.add(s.id)
+                continue
+            begin = time.perf_counter()
+            share = (done / len(todo), (done + 1) / len(todo))
+            progress(share[0], f"Laying {s.name}")
+            try:
+                outcome = s.run(self, part(progress, *share))
+                if outcome.status == "failed":
+                    raise BadInput(outcome.says)
+            except Cancelled:
+                raise
+            except MasonError as e:
+                out.append(Ran(s, key, "failed", e.message, {}, [], time.perf_counter() - begin))
+                bad.add(s.id)
+                done += 1
+                continue
+            done += 1
+            for v in outcome.values:
+                v.step = s.id
+            self.store.save(key, s.produces, outcome)
+            out.append(Ran(s, key, outcome.status, outcome.says, outcome.summary, outcome.values,
+                           time.perf_counter() - begin))
+        for r in out:
+            for v in r.values:
+                v.step = r.step.id
+        return out
+
+
+def slug(text: str) -> str:
+    """A name made of letters, digits and underscores."""
+    out = "".join(c.lower() if c.isascii() and c.isalnum() else "_" for c in text).strip("_")
+    while "__" in out:
+        out = out.replace("__", "_")
+    return out if out and not out[0].isdigit() else f"n_{out}"
+
+
+def ledger(ran: list[Ran]) -> list[tuple[str, Ran, Value]]:
+    """All values with their full names, unique within the job ('base_outline.diameter')."""
+    out, seen = [], set()
+    for r in ran:
+        for v in r.values:
+            name = f"{slug(r.step.name)}.{v.name}"
+            k = 2
+            while name in seen:
+                name = f"{slug(r.step.name)}_{k}.{v.name}"
+                k += 1
+            seen.add(name)
+            out.append((name, r, v))
+    return out
+
+
+def set_value(steps: list[dict], step_id: str, path: list, number: float, source: str = "typed") -> None:
+    """Choose a number in a step's record, in place. Raises `BadArgument` for values that are only measured."""
+    if not path:
+        raise BadArgument("This value is measured, not chosen; change what it is read from instead.", field="set")
+    target = next(s for s in steps if s["id"] == step_id)
+    for k in path[:-1]:
+        target = target[k]
+    target[path[-1]] = number
+    target["source"] = source

@@ -1,0 +1,144 @@
+"""What a step is, and the register of kinds.
+
+A kind is one module with a pydantic model and its `run`; registering it makes it runnable, storable and replayable.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal, Protocol
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..errors import BadInput
+from ..progress import Progress
+from ..scan.index import ScanIndex
+
+__all__ = ["Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "Pick", "Chosen"]
+
+Status = Literal["sound", "attention", "failed", "off", "waiting"]
+
+
+class Chosen(BaseModel):
+    """A number of a step: what was chosen, and from where."""
+
+    model_config = ConfigDict(extra="forbid")
+    value: float | None = Field(None, description="The chosen number (mm or degrees); none: take what the scan says.")
+    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = Field("scan", description="Where it came from.")
+
+
+class Pick(BaseModel):
+    """A place on a scan and the rule that grows it."""
+
+    model_config = ConfigDict(extra="forbid")
+    place: tuple[float, float, float] = Field(description="A point on the scan, in the scan's own coordinates, mm.")
+    normal: tuple[float, float, float] | None = Field(None, description="Which side of the surface was meant.")
+    rule: Literal["same facing", "same bend"] = Field("same facing", description="How the pick grows from its place.")
+    angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
+
+
+@dataclass
+class Value:
+    """One line of the ledger. ``unit`` is 'mm' or 'deg'; ``path`` is where in the step the chosen number sits."""
+
+    name: str
+    label: str
+    measured: float | None
+    uncertainty: float | None
+    chosen: float
+    source: str
+    unit: str = "mm"
+    cost: float | None = None
+    path: list = field(default_factory=list)
+    step: str = ""
+
+
+@dataclass
+class Outcome:
+    """What running a step gave: geometry for later steps, a summary for people, values for the ledger."""
+
+    output: Any
+    summary: dict
+    says: str = ""
+    status: Status = "sound"
+    values: list[Value] = field(default_factory=list)
+
+
+class Context(Protocol):
+    """What a running step may ask for."""
+
+    def output(self, step_id: str, *kinds: str) -> Any: ...
+    def index(self, step_id: str) -> ScanIndex: ...
+    def scan_file(self, sha256: str, name: str) -> str: ...
+    def scan_replaced(self, name: str) -> bool: ...
+
+
+class Step(BaseModel):
+    """Base of all kinds. Subclasses set ``course``, ``title`` and implement `run`."""
+
+    model_config = ConfigDict(extra="forbid")
+    course: ClassVar[str] = "scan"
+    title: ClassVar[str] = ""
+    quick: ClassVar[bool] = True
+    produces: ClassVar[str] = ""
+
+    id: str = Field(description="Unique within the job.")
+    kind: str
+    version: int = Field(1, description="Version of this kind's parameters.")
+    name: str = Field(description="What people call it.", min_length=1, max_length=80)
+    enabled: bool = Field(True, description="Off steps are passed over.")
+
+    def inputs(self) -> list[str]:
+        """Ids of the steps this one rests on."""
+        return []
+
+    def run(self, context: Context, progress: Progress) -> Outcome:
+        raise NotImplementedError
+
+    def key(self, input_keys: list[str]) -> str:
+        """Content hash of all that decides the outcome."""
+        own = self.model_dump(mode="json", exclude={"id", "enabled"})
+        if self.produces != "body":
+            own.pop("name")  # a body's face names carry the feature's name; nothing else depends on it
+        text = json.dumps([own, input_keys], sort_keys=True)
+        return hashlib.sha256(text.encode()).hexdigest()
+
+
+_KINDS: dict[str, type[Step]] = {}
+_UPGRADES: dict[tuple[str, int], Any] = {}
+
+
+def register(kind: type[Step]) -> type[Step]:
+    """Make a kind known; used as a class decorator."""
+    _KINDS[kind.model_fields["kind"].default] = kind
+    return kind
+
+
+def kinds() -> dict[str, type[Step]]:
+    from . import kinds as _load  # noqa: F401  registers them all
+
+    return dict(_KINDS)
+
+
+def parse_step(data: dict) -> Step:
+    """A step from its record, upgraded from older versions. Raises `BadInput` in words."""
+    from pydantic import ValidationError
+
+    kind = kinds().get(data.get("kind", ""))
+    if kind is None:
+        raise BadInput(f"There is no step of kind '{data.get('kind')}'.", field="kind")
+    current = kind.model_fields["version"].default
+    version = data.get("version", current)
+    if version > current:
+        raise BadInput(f"The step '{data.get('name')}' was made by a newer program (version {version}).", field="version")
+    while version < current:
+        data = _UPGRADES[data["kind"], version](data)
+        version += 1
+    try:
+        return kind.model_validate(data)
+    except ValidationError as e:
+        first = e.errors()[0]
+        where = ".".join(str(x) for x in first["loc"])
+        raise BadInput(f"In {kind.title or kind.__name__}, {where}: {first['msg']}.", field=where) from None
