@@ -60,7 +60,7 @@ def test_whole_outline_is_found_with_its_relations_and_sizes():
     assert found.count("horizontal") + found.count("vertical") >= 6
     assert s.broken < 1e-9 and s.rms < 0.035
     sizes = {x.label: x for x in propose_sizes(d, relations, s)}
-    assert sizes["width"].chosen == 90 and sizes["height"].chosen == 60
+    assert sizes["width"].chosen == 90 and sizes["depth"].chosen == 60
     assert sizes["4 × R"].chosen == 6 and sizes["4 × ⌀"].chosen == 8.5
     assert sizes["spacing x"].chosen == 68 and sizes["spacing y"].chosen == 40
     for x in sizes.values():
@@ -80,7 +80,7 @@ def test_pulls_of_measured_sizes_are_honest():
         loops = plate(seed=100 * seed)
         d, relations, _, s = sketch(loops)
         for x in propose_sizes(d, relations, s):
-            true = {"width": 90, "height": 60, "4 × R": 6, "4 × ⌀": 8.5, "spacing x": 68, "spacing y": 40}.get(x.label)
+            true = {"width": 90, "depth": 60, "4 × R": 6, "4 × ⌀": 8.5, "spacing x": 68, "spacing y": 40}.get(x.label)
             if true:
                 pulls.append((x.measured - true) / x.uncertainty)
     assert len(pulls) > 100 and 0.6 < np.std(pulls) < 1.5

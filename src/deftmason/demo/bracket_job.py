@@ -43,7 +43,7 @@ def bracket_steps(
     def choose(step: dict, ran: Ran) -> None:
         """Take the round number the measurement allows, as a user would with one click."""
         for v in ran.values:
-            if v.measured is None or not v.path or v.path[0] == "sizes":
+            if v.measured is None or not v.path or v.path[0] == "sizes" or (v.name == "draft" and v.source != "scan"):
                 continue
             value, why = round_value(v.measured, v.uncertainty or 0.0)
             target = step

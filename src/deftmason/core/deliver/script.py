@@ -69,9 +69,9 @@ def solve(points, radii, entities, relations, sizes):
             elif kind == "width":
                 out.append(abs(sum(off(q, a) for q in ends(b)) / 2) - value)
             elif kind.startswith("spacing"):
-                out.append(abs((centre(b) - centre(a))[kind.endswith("_y")]) - value)
+                out.append(abs((centre(b) - centre(a))[int(kind.endswith("_y"))]) - value)
             else:
-                out.append(centre(a)[kind.endswith("_y")] - value)
+                out.append(centre(a)[int(kind.endswith("_y"))] - value)
         return np.array(out)
 
     x = x0.copy()

@@ -17,6 +17,7 @@ from .index import ScanIndex
 __all__ = ["Section", "SectionPlane", "SectionCutter", "cut_section"]
 
 _BINS = 4096
+_CREASE_COS = 0.85
 _SPAN = 6  # bins a facet may cover and still be found through its lowest one
 
 
@@ -51,11 +52,34 @@ class SectionPlane:
 
 @dataclass(frozen=True)
 class Section:
-    """Loops of a cut. ``points`` (n, 3) mm; loop i is points[starts[i]:starts[i+1]]; ``closed`` (k,) bool."""
+    """Loops of a cut. ``points`` (n, 3) mm; loop i is points[starts[i]:starts[i+1]]; ``closed`` (k,) bool.
+
+    Point j lies on the edge between vertices ``ends[j]``, at ``shares[j]`` of the way.
+    """
 
     points: np.ndarray
     starts: np.ndarray
     closed: np.ndarray
+    ends: np.ndarray
+    shares: np.ndarray
+
+    def lifted(self, index: ScanIndex) -> Section:
+        """The same loops on the smooth surface the facets stand for, not on their chords.
+
+        A point on an edge moves towards the tangent planes at the edge's two vertices, halfway (Boubekeur, Alexa 2008,
+        "Phong tessellation"; one half is exact to second order on a circle), so that arcs are not measured too tight.
+        Edges across a crease are left alone.
+        """
+        v, n = index.mesh.vertices, index.mesh.vertex_normals
+        a, b = self.ends[:, 0], self.ends[:, 1]
+        na, nb = n[a], n[b]
+        t = self.shares[:, None]
+        p = self.points
+        to_a = p - np.einsum("ij,ij->i", p - v[a], na)[:, None] * na
+        to_b = p - np.einsum("ij,ij->i", p - v[b], nb)[:, None] * nb
+        move = 0.5 * ((1 - t) * to_a + t * to_b - p)
+        smooth = np.einsum("ij,ij->i", na, nb) > _CREASE_COS
+        return Section(np.where(smooth[:, None], p + move, p), self.starts, self.closed, self.ends, self.shares)
 
     def loops(self):
         for i in range(len(self.closed)):
@@ -100,11 +124,11 @@ def _crossing(h, faces, z, order, begin, end, out, n):  # pragma: no cover - com
 @njit(cache=True)
 def _chain(h, faces, neighbours, vertices, z, hits, stamp, mark):  # pragma: no cover - compiled
     n = len(hits)
-    points = np.empty((2 * n + 2, 3))
+    points = np.empty((2 * n + 2, 6))
     starts = np.empty(n + 1, np.int64)
     closed = np.empty(n, np.bool_)
     loops, at = 0, 0
-    back = np.empty((n + 2, 3))
+    back = np.empty((n + 2, 6))
     for i in range(n):
         if stamp[hits[i]] == mark:
             continue
@@ -131,9 +155,11 @@ def _chain(h, faces, neighbours, vertices, z, hits, stamp, mark):  # pragma: no 
                 w = vertices[va, 2] + t * (vertices[vb, 2] - vertices[va, 2])
                 if side == 0:
                     points[at, 0], points[at, 1], points[at, 2] = x, y, w
+                    points[at, 3], points[at, 4], points[at, 5] = va, vb, t
                     at += 1
                 else:
                     back[nb, 0], back[nb, 1], back[nb, 2] = x, y, w
+                    back[nb, 3], back[nb, 4], back[nb, 5] = va, vb, t
                     nb += 1
                 g = neighbours[f, out_k]
                 if g < 0:
@@ -151,10 +177,10 @@ def _chain(h, faces, neighbours, vertices, z, hits, stamp, mark):  # pragma: no 
                 first = starts[loops]
                 count = at - first
                 for j in range(count - 1, -1, -1):
-                    for c in range(3):
+                    for c in range(6):
                         points[first + nb + j, c] = points[first + j, c]
                 for j in range(nb):
-                    for c in range(3):
+                    for c in range(6):
                         points[first + j, c] = back[nb - 1 - j, c]
                 at += nb
         closed[loops] = is_closed
@@ -193,9 +219,10 @@ class SectionCutter:
             n = _crossing(self._h, faces, z, self._order, c[_BINS], m, self._hits, n)
         self._mark += 1
         hits = np.sort(self._hits[:n])
-        return Section(
-            *_chain(self._h, faces, self._index.neighbours, self._index.mesh.vertices, z, hits, self._stamp, self._mark)
+        rows, starts, closed = _chain(
+            self._h, faces, self._index.neighbours, self._index.mesh.vertices, z, hits, self._stamp, self._mark
         )
+        return Section(np.ascontiguousarray(rows[:, :3]), starts, closed, rows[:, 3:5].astype(np.int32), rows[:, 5])
 
 
 def cut_section(index: ScanIndex, plane: SectionPlane) -> Section:

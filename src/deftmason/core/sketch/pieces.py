@@ -18,7 +18,7 @@ __all__ = ["Piece", "split_loop", "fit_circle_2d"]
 
 _PRICE_LINE, _PRICE_ARC = 14.0, 18.0
 _FEWEST = 5  # samples in a piece
-_STRIDE = 1
+_KINK_MM, _KINK_GROWTH = 0.012, 1.5  # rms to which two neighbours may rise and still be one
 
 
 class Piece(tuple):
@@ -108,6 +108,27 @@ def fit_circle_2d(p: np.ndarray) -> tuple[np.ndarray, float, float]:
     return c + mean, float(abs(r)), float(np.sqrt(np.mean(res**2)))
 
 
+def _shared_noise(p: np.ndarray, pieces, n: int) -> float:
+    """Variance of the pieces' residuals times the number of samples that move together (mm²)."""
+    rest = []
+    for i, j, kind in pieces:
+        q = p[np.arange(i, j + 1) % n]
+        if len(q) < 8:
+            continue
+        rest.append(_residuals(q, kind))
+    if not rest:
+        return 0.0
+    var = float(np.mean(np.concatenate(rest) ** 2))
+    together = 1.0
+    for lag in range(1, 13):
+        pairs = [r[:-lag] * r[lag:] for r in rest if len(r) > 2 * lag]
+        rho = float(np.mean(np.concatenate(pairs))) / max(var, 1e-300) if pairs else 0.0
+        if rho < 0.1:
+            break
+        together += 2 * rho
+    return var * together
+
+
 def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     """Pieces of one loop in order. ``noise`` is the scatter of a sample in mm."""
     p = loop.points
@@ -121,9 +142,9 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     inv2s = 1.0 / (2 * spread**2)
     longest = 20 * size
 
-    def run(shift: int):
+    def run(shift: int, inv2s: float):
         q = np.roll(p, -shift, axis=0)
-        q = (q - q.mean(axis=0)) / 1.0
+        q = q - q.mean(axis=0)
         _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s, _PRICE_LINE, _PRICE_ARC, _FEWEST, longest)
         out, j = [], n
         while j > 0:
@@ -132,11 +153,45 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
             j = i
         return out[::-1]
 
-    found = run(0)
+    found = run(0, inv2s)
+    # Neighbouring samples share their noise: count each for less, by the correlation of what the pieces left over.
+    inv2s = 1.0 / (2 * max(_shared_noise(p, found, n), spread**2))
+    found = run(0, inv2s)
     if loop.closed and len(found) > 1:
         # Start again at a true break, so that the loop's arbitrary first sample is not one.
-        found = run(found[len(found) // 2][0] % n)
+        found = run(found[len(found) // 2][0] % n, inv2s)
+    found = _melted(p, found, n, loop.closed)
     return [Piece((k, i % n, j % n)) for i, j, k in found]
+
+
+def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
+    if kind == 1:
+        c, r, _ = fit_circle_2d(q)
+        return np.linalg.norm(q - c, axis=1) - r
+    d = q - q.mean(axis=0)
+    return d @ np.linalg.svd(d, full_matrices=False)[2][1]
+
+
+def _melted(p, found, n: int, closed: bool):
+    """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink."""
+    found = list(found)
+    k = 0
+    while len(found) > 2 and k < len(found):
+        nxt = (k + 1) % len(found)
+        if (nxt == 0 and not closed) or found[k][2] != found[nxt][2]:
+            k += 1
+            continue
+        (i, j, kind), (a, b, _) = found[k], found[nxt]
+        one, two = (p[np.arange(f[0], f[1] + 1) % n] for f in (found[k], found[nxt]))
+        apart = np.concatenate([_residuals(one, kind), _residuals(two, kind)])
+        both = _residuals(np.vstack([one, two]), kind)
+        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + _KINK_MM:
+            k += 1
+            continue
+        found[k] = (i, j + (b - a) + 1, kind)
+        found.pop(nxt)
+        k = max(k - 2, 0)
+    return found
 
 
 def samples_of(loop: TraceLoop, piece: Piece) -> np.ndarray:

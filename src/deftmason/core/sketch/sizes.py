@@ -6,6 +6,7 @@ import numpy as np
 
 from .drawing import Drawing, Relation, Size
 from .equations import size_value
+from .loops import closed_loops
 from .solver import Solution
 
 __all__ = ["propose_sizes", "measure_sizes", "round_value"]
@@ -16,12 +17,16 @@ _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 def round_value(value: float, uncertainty: float) -> tuple[float, str]:
     """The roundest number the measurement allows, and why: (chosen, 'round' or 'as measured').
 
-    A step is allowed where the move is within three uncertainties or 0.02 mm, and no more than an eighth of the step,
-    so that a number is not called round by accident.
+    A step is allowed where the number is so near that it is hardly so by accident (within three uncertainties or 0.02 mm,
+    and an eighth of the step), or where the measurement cannot tell finer steps apart (the step under four
+    uncertainties, the number within two).
     """
     for step in _STEPS:
         near = round(value / step) * step
-        if abs(near - value) <= min(max(3 * uncertainty, 0.02), step / 8) and near != 0:
+        off = abs(near - value)
+        close = off <= min(max(3 * uncertainty, 0.02), step / 8)
+        vague = step <= 4 * uncertainty and off <= 2 * uncertainty
+        if near != 0 and (close or vague):
             return float(round(near, 6)), "round"
     return float(round(value, 3)), "as measured"
 
@@ -59,13 +64,15 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
             add("diameter", ids[:1], f"{many}⌀")
         else:
             add("radius", ids[:1], f"{many}R")
-    for kind, axis in (("horizontal", 1), ("vertical", 0)):
-        lines = [d.entities[r.of[0]] for r in relations if r.kind == kind and len(r.of) == 1]
-        lines = [e for e in lines if e.kind == "line"]
-        lines.sort(key=lambda e: x[2 * e.points[0] + axis])
-        while len(lines) >= 2:  # outermost with outermost, then inward
-            add("width", (lines[0].id, lines[-1].id), "height" if axis else "width")
-            lines = lines[1:-1]
+    chains = [{e["id"] for e in loop["entities"]} for loop in closed_loops(d.geometry(x))]
+    chains.append(set(d.entities) - set().union(*chains))
+    for chain in chains:  # opposite sides are sides of one loop
+        for kind, axis in (("horizontal", 1), ("vertical", 0)):
+            lines = [d.entities[r.of[0]] for r in relations if r.kind == kind and len(r.of) == 1 and r.of[0] in chain]
+            lines.sort(key=lambda e: x[2 * e.points[0] + axis])
+            while len(lines) >= 2:  # outermost with outermost, then inward
+                add("width", (lines[0].id, lines[-1].id), "depth" if axis else "width")
+                lines = lines[1:-1]
     for ids in _groups(d, relations):
         circles = [d.entities[i] for i in ids if d.entities[i].kind == "circle"]
         if not circles:

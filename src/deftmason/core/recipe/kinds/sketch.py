@@ -64,7 +64,7 @@ def trace_on_paper(context, scan: str, frame: str, axis: str, height: float):
     back = motion.inverse()
     in_scan = SectionPlane.at(back.points(plane.origin), back.vectors(plane.normal), back.vectors(plane.u))
     step = float(np.clip(0.7 * index.mesh.median_edge, 0.05, 5.0))
-    cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal))
+    cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal)).lifted(index)
     return trace_of(cut, in_scan, step), in_scan, plane, step
 
 
