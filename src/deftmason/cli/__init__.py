@@ -1,0 +1,1 @@
+"""`mason`: the headless command."""

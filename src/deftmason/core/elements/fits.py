@@ -55,7 +55,7 @@ def _closed_form(kind, p, w, hold) -> Element:
     else:
         if hold is not None:
             q = q - np.outer(q @ hold.vector, hold.vector)
-        _, s, vt = np.linalg.svd(q if len(q) < 5000 else np.linalg.qr(q, mode="r"), full_matrices=True)
+        _, s, vt = np.linalg.svd(np.linalg.qr(q, mode="r") if len(q) > 3 else q, full_matrices=True)
         order = list(vt)
         if kind == "line":
             d = order[0]
@@ -280,6 +280,7 @@ def fit(
     perpendicular=None,
     radius: float | None = None,
     robust: bool = False,
+    correlated: bool = True,
 ) -> Fit:
     """Fit one element to points by orthogonal least squares.
 
@@ -291,6 +292,8 @@ def fit(
     weights : (n,) relative weights, default 1.
     parallel, perpendicular : (3,) hold the element's direction (a plane's or circle's normal) along or square to it.
     radius : held radius in mm (a torus's minor radius).
+    correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it a fit that only
+        steers a search is quicker.
     robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
 
     Raises
@@ -318,7 +321,7 @@ def fit(
     if scale < 1e-12:
         raise BadInput(f"All {len(p)} points are in one place; a {kind} needs points that are spread out.")
     q = q / scale
-    span = np.linalg.svd(q if len(q) < 5000 else np.linalg.qr(q, mode="r"), compute_uv=False)
+    span = np.linalg.svd(np.linalg.qr(q, mode="r") if len(q) > 3 else q, compute_uv=False)
     if kind != "line" and span[1] < 1e-9 * span[0]:
         raise BadInput(f"The points lie on one straight line; a {kind} cannot be told from them.")
     held = None if radius is None else radius / scale
@@ -354,7 +357,7 @@ def fit(
     parts = 2 if kind in ("circle", "line") else 1
     sigma2 = float(np.sum(weight * r**2) / weight.sum() * count / max(parts * count - dof, 1.0))
     signed = _signed(element, q) * scale
-    inflation = correlation_inflation(p[used], signed[used])
+    inflation = correlation_inflation(p[used], signed[used]) if correlated else 1.0
     if kind in ("plane", "line"):
         uncertainty = _flat_uncertainty(local, p, weight, hold, sigma2, inflation)
     else:

@@ -9,6 +9,7 @@ from OCP.BRepTools import BRepTools
 from OCP.IFSelect import IFSelect_RetDone
 from OCP.IGESControl import IGESControl_Reader
 from OCP.Interface import Interface_Static
+from OCP.Message import Message, Message_PrinterOStream
 from OCP.STEPConstruct import STEPConstruct
 from OCP.STEPControl import STEPControl_AsIs, STEPControl_Reader, STEPControl_Writer
 from OCP.StepRepr import StepRepr_RepresentationItem
@@ -19,6 +20,9 @@ from ..errors import BadInput
 from .body import Body, faces_of
 
 __all__ = ["MODEL_SUFFIXES", "read_model", "write_step"]
+
+# The kernel reports every transfer on standard output, which belongs to the program's own answers.
+Message.DefaultMessenger_s().RemovePrinters(Message_PrinterOStream.get_type_descriptor_s())
 
 MODEL_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep")
 

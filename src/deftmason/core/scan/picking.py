@@ -161,11 +161,11 @@ def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarra
         if len(use) < FIT_KINDS.get(kind, 3):
             return None
         p = index.mesh.centroids[use]
-        f = fit(kind, p, normals=index.calm_normals[use])
+        f = fit(kind, p, normals=index.calm_normals[use], correlated=False)
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         keep = np.abs(f.residuals) <= max(3 * spread, 1e-9)
         if keep.sum() >= FIT_KINDS[kind] and keep.sum() < len(keep):
-            f = fit(kind, p[keep], normals=index.calm_normals[use][keep])
+            f = fit(kind, p[keep], normals=index.calm_normals[use][keep], correlated=False)
             spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         reach = max(_REACH_SIGMAS * spread, 1e-6 + 0.002 * index.mesh.median_edge)
         allowed = _agrees(index, f.element, reach, angle)
@@ -200,12 +200,12 @@ def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tu
     if len(ids) > 20_000:
         ids = ids[:: int(np.ceil(len(ids) / 20_000))]
     p, n = index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
-    f = fit(kind, p, normals=n, **holds)
+    f = fit(kind, p, normals=n, correlated=False, **holds)
     for _ in range(5):
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         keep = np.abs(f.residuals) <= max(3.5 * spread, 1e-9)
         if keep.all() or keep.sum() < max(FIT_KINDS[kind], 8):
             break
         ids, p, n = ids[keep], p[keep], n[keep]
-        f = fit(kind, p, normals=n, **holds)
-    return f, ids
+        f = fit(kind, p, normals=n, correlated=False, **holds)
+    return fit(kind, p, normals=n, **holds), ids

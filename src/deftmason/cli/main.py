@@ -1,0 +1,340 @@
+"""`mason`: parse, call the core, print. Heavy libraries are imported inside the commands that need them."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from typing import Annotated, Any
+
+import typer
+
+from ..core.errors import BadArgument, BadInput, MasonError
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
+                  help="From a 3D scan to a proven CAD model, without a screen. Lengths in mm, angles in degrees.")
+
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
+Units = Annotated[str, typer.Option("--units", help="What the input file is in: mm, cm, m or in.")]
+
+
+def _plain(value: Any) -> Any:
+    """JSON without numbers that are none."""
+    if isinstance(value, dict):
+        return {k: _plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_plain(v) for v in value]
+    if hasattr(value, "tolist"):
+        return _plain(value.tolist())
+    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):
+        return None
+    return value
+
+
+def _print(answer: dict, as_json: bool, lines: list[str]) -> None:
+    if as_json:
+        print(json.dumps(_plain(answer), allow_nan=False))
+    else:
+        for line in lines + [f"Warning: {w}" for w in answer.get("warnings", [])]:
+            print(line)
+
+
+def _vector(text: str | None, name: str):
+    if text is None:
+        return None
+    try:
+        v = [float(x) for x in text.split(",")]
+        if len(v) != 3 or any(x != x or abs(x) == float("inf") for x in v):
+            raise ValueError
+        return v
+    except ValueError:
+        raise BadArgument(f"--{name}: '{text}' is not three numbers; write it as x,y,z.", field=name) from None
+
+
+def _bar(on: bool):
+    """Progress on standard error, only where somebody watches."""
+    if not (on or sys.stderr.isatty()):
+        return lambda share, message="": None
+    return lambda share, message="": print(f"\r{share:4.0%} {message:<60}", end="" if share < 1 else "\n", file=sys.stderr)
+
+
+@app.command()
+def inspect(file: str, units: Units = "mm", as_json: Json = False) -> None:
+    """What a scan file holds and what is wrong with it."""
+    from ..core.scan.files import read_scan
+
+    read = read_scan(file, units)
+    from ..core.scan.survey import inspect_scan
+
+    begin = time.perf_counter()
+    answer = inspect_scan(read.scan)
+    answer |= {"warnings": read.warnings, "seconds": time.perf_counter() - begin}
+    found = ", ".join(f"{v:,} {k.replace('_', ' ')}" for k, v in answer["defects"].items() if v) or "no defects"
+    _print(answer, as_json, [
+        f"{answer['kind']}: {answer['points']:,} points, {answer['triangles']:,} triangles, {len(answer['open_loops'])} open loops",
+        found,
+    ])
+
+
+@app.command()
+def fit(
+    file: str,
+    kind: Annotated[str, typer.Option("--kind", help="plane, line, circle, cylinder, cone, sphere or torus.")],
+    seed: Annotated[str | None, typer.Option("--seed", help="x,y,z of a place on the surface.")] = None,
+    spread_angle: Annotated[float | None, typer.Option("--spread-angle", help="How far a facet may turn, degrees.")] = None,
+    parallel: Annotated[str | None, typer.Option("--parallel", help="Hold the direction along x,y,z.")] = None,
+    perpendicular: Annotated[str | None, typer.Option("--perpendicular", help="Hold the direction square to x,y,z.")] = None,
+    radius: Annotated[float | None, typer.Option("--radius", help="Hold the radius, mm.")] = None,
+    robust: Annotated[bool, typer.Option("--robust", help="Let outliers not count.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Fit one element to a scan's points, or to the surface around a place."""
+    from ..core.elements import FIT_KINDS
+    from ..core.elements import fit as fit_points
+    from ..core.scan.files import read_scan
+    from ..core.scan.mesh import TriMesh
+
+    if kind not in FIT_KINDS:
+        raise BadArgument(f"--kind: '{kind}' is not an element; give one of {', '.join(FIT_KINDS)}.", field="kind")
+    place, along, across = _vector(seed, "seed"), _vector(parallel, "parallel"), _vector(perpendicular, "perpendicular")
+    if along and across:
+        raise BadArgument("--parallel and --perpendicular cannot both be held; give one.", field="parallel")
+    if radius is not None and not 0 < radius < float("inf"):
+        raise BadArgument("--radius must be a length above 0 mm.", field="radius")
+    read = read_scan(file, units)
+    begin = time.perf_counter()
+    name = os.path.basename(file)
+    if place is not None:
+        if not isinstance(read.scan, TriMesh):
+            raise BadArgument(f"--seed needs a mesh, and {name} holds points only; leave the seed out.", field="seed")
+        from ..core.scan.index import ScanIndex
+        from ..core.scan.picking import gather_on
+
+        index = ScanIndex(read.scan)
+        found = gather_on(index, place, kind, spread_angle)
+        ids = found.vertices(index)
+        points, normals = read.scan.vertices[ids], read.scan.vertex_normals[ids]
+    else:
+        points = read.scan.vertices if isinstance(read.scan, TriMesh) else read.scan.points
+        normals = None
+    try:
+        f = fit_points(kind, points, normals=normals, parallel=along, perpendicular=across, radius=radius, robust=robust)
+    except BadInput as e:
+        raise BadInput(f"{name}: {e.message}") from None
+    answer = {
+        "kind": f.kind, "parameters": f.element.parameters(), "sigma": f.sigma, "max_distance": f.max_distance,
+        "uncertainty": f.uncertainty, "points_used": len(points),
+        "extent": {"along": list(f.extent) if f.extent else None}, "warnings": read.warnings,
+        "seconds": time.perf_counter() - begin,
+    }
+    _print(answer, as_json, [f"{f.kind}: {answer['parameters']}", f"rms {f.sigma:.6f} mm over {len(points):,} points"])
+
+
+@app.command()
+def cut(
+    file: str,
+    at: Annotated[str, typer.Option("--at", help="x,y,z of a point of the plane.")],
+    normal: Annotated[str, typer.Option("--normal", help="x,y,z across the plane.")],
+    sketch: Annotated[bool, typer.Option("--sketch", help="Draw the whole outline.")] = False,
+    noise: Annotated[float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured where not given.")] = None,
+    dxf: Annotated[str | None, typer.Option("--dxf", help="Write a DXF.")] = None,
+    svg: Annotated[str | None, typer.Option("--svg", help="Write an SVG.")] = None,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Cut a mesh by a plane; with --sketch, draw its outline as lines, arcs and circles."""
+    import numpy as np
+
+    origin, n = _vector(at, "at"), _vector(normal, "normal")
+    if not np.linalg.norm(n) > 1e-12:
+        raise BadArgument("--normal has no length; give a direction such as 0,0,1.", field="normal")
+    if noise is not None and not noise > 0:
+        raise BadArgument("--noise must be above 0 mm.", field="noise")
+    from ..core.scan.files import read_scan
+    from ..core.scan.mesh import TriMesh
+
+    read = read_scan(file, units)
+    if not isinstance(read.scan, TriMesh):
+        raise BadInput(f"{os.path.basename(file)}: holds points without triangles; a cut needs a mesh.")
+    from ..core.scan.index import ScanIndex
+    from ..core.scan.section import SectionPlane, cut_section
+
+    begin = time.perf_counter()
+    warnings = list(read.warnings)
+    plane = SectionPlane.at(origin, n)
+    index = ScanIndex(read.scan)
+    section = cut_section(index, plane)
+    loops = []
+    for p, closed in section.loops():
+        uv = plane.to_paper(p)
+        ring = np.vstack([uv, uv[:1]]) if closed else uv
+        loops.append({"closed": closed, "length": float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()),
+                      "points": uv.tolist()})
+    loops.sort(key=lambda x: -x["length"])
+    if not loops:
+        warnings.append("The plane does not meet the mesh.")
+    drawing = None
+    if sketch and loops:
+        drawing = _sketch(section.lifted(index), plane, index, noise)
+    answer = {
+        "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "x_direction": plane.u.tolist()},
+        "loops": loops, "sketch": drawing, "warnings": warnings, "seconds": time.perf_counter() - begin,
+    }
+    from ..core.deliver.drawing_files import write_dxf, write_svg
+
+    rings = [x["points"] + (x["points"][:1] if x["closed"] else []) for x in loops]
+    for path, write in ((dxf, write_dxf), (svg, write_svg)):
+        if path:
+            _writable(path)
+            write(path, drawing["entities"] if drawing else [], rings)
+    _print(answer, as_json, [f"{len(loops)} loops"] + ([f"{len(drawing['entities'])} entities, rms {drawing['rms']:.4f} mm"]
+                                                       if drawing else []))
+
+
+def _sketch(section, plane, index, noise):
+    import numpy as np
+
+    from ..core.sketch.relations import propose_relations
+    from ..core.sketch.sketcher import draw, strokes_of_trace
+    from ..core.sketch.trace import trace_noise, trace_of
+
+    step = float(np.clip(0.7 * index.mesh.median_edge, 0.005, 5.0))
+    traces = trace_of(section, plane, step)
+    strokes = strokes_of_trace(traces, noise if noise is not None else trace_noise(traces))
+    if not strokes:
+        return None
+    d = draw(traces, strokes, max(2.0, 4 * step))
+    relations, _, s = propose_relations(d)
+    joined = [{"kind": "coincident", "of": [s_.id, s_.joins]} for s_ in strokes if s_.joins]
+    return {
+        "entities": d.geometry(s.x),
+        "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in relations],
+        "rms": s.rms, "max_distance": s.max_distance, "freedom": s.freedom,
+    }
+
+
+def _writable(path: str) -> None:
+    folder = os.path.dirname(os.path.abspath(path))
+    if not os.path.isdir(folder):
+        raise BadArgument(f"{path}: there is no folder '{folder}' to write into; make it first.", field="out")
+
+
+@app.command()
+def check(
+    scan: Annotated[str, typer.Option("--scan", help="Mesh or cloud file.")],
+    model: Annotated[str, typer.Option("--model", help="STEP, IGES or B-rep file.")],
+    tolerance: Annotated[float, typer.Option("--tolerance", help="Half width of the band, mm.")] = 0.1,
+    reach: Annotated[float | None, typer.Option("--reach", help="Points farther off are not answered, mm.")] = None,
+    angle: Annotated[float | None, typer.Option("--angle", help="Points turned away more are not answered, degrees.")] = None,
+    csv: Annotated[str | None, typer.Option("--csv", help="Write every point's distance.")] = None,
+    map_: Annotated[str | None, typer.Option("--map", help="Write a coloured mesh (.ply or .glb).")] = None,
+    report: Annotated[str | None, typer.Option("--report", help="Write a PDF report.")] = None,
+    units: Units = "mm",
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Measure a scan against a model's true surface."""
+    for name, value in (("tolerance", tolerance), ("reach", reach), ("angle", angle)):
+        if value is not None and not 0 < value < float("inf"):
+            raise BadArgument(f"--{name} must be above 0.", field=name)
+    for path, suffixes in ((csv, None), (map_, (".ply", ".glb")), (report, (".pdf",))):
+        if path:
+            _writable(path)
+            if suffixes and not path.lower().endswith(suffixes):
+                raise BadArgument(f"{path}: write it as {' or '.join(suffixes)}.", field="out")
+    from ..core.check.deviation import ModelSurface
+    from ..core.check.statistics import summary
+    from ..core.kernel.files import read_model
+    from ..core.scan.files import read_scan
+    from ..core.scan.mesh import TriMesh
+
+    read = read_scan(scan, units)
+    body = read_model(model)
+    begin = time.perf_counter()
+    s = read.scan
+    points = s.vertices if isinstance(s, TriMesh) else s.points
+    normals = s.vertex_normals if isinstance(s, TriMesh) else s.normals
+    surface = ModelSurface(body)
+    found = surface.distances(points, normals if angle is not None else None, reach=reach, angle_deg=angle,
+                              progress=_bar(progress))
+    spacing = s.median_edge if isinstance(s, TriMesh) else _spacing(points)
+    answer = summary(surface, points, found, tolerance, spacing)
+    answer |= {"warnings": read.warnings, "seconds": time.perf_counter() - begin}
+    from ..core.deliver.check_files import write_check_csv, write_check_map, write_check_report
+
+    if csv:
+        write_check_csv(csv, points, found, body.face_names)
+    if map_:
+        write_check_map(map_, s, found, tolerance)
+    if report:
+        write_check_report(report, os.path.basename(scan), os.path.basename(model), answer, found)
+    rms = "none answered" if answer["rms"] is None else f"rms {answer['rms']:.4f} mm, {answer['within']:.1%} within ±{tolerance:g} mm"
+    _print(answer, as_json, [f"{answer['answered']:,} of {answer['points']:,} points answered, {rms}"])
+
+
+def _spacing(points) -> float:
+    import numpy as np
+    from scipy.spatial import cKDTree
+
+    some = points[:: max(1, len(points) // 5000)]
+    return float(np.median(cKDTree(points).query(some, k=2)[0][:, 1])) if len(points) > 1 else 0.0
+
+
+def _pairs(items: list[str], option: str) -> dict[str, str]:
+    out = {}
+    for text in items:
+        name, sign, value = text.partition("=")
+        if not sign or not name.strip() or not value.strip():
+            raise BadArgument(f"--{option}: '{text}' is not NAME=VALUE.", field=option)
+        out[name.strip()] = value.strip()
+    return out
+
+
+@app.command()
+def replay(
+    recipe: str,
+    out: Annotated[str, typer.Option("--out", help="Folder for the results.")],
+    scan: Annotated[list[str], typer.Option("--scan", help="NAME=FILE: another scan for a scan step.")] = [],  # noqa: B006
+    set_: Annotated[list[str], typer.Option("--set", help="NAME=VALUE: another number for a value.")] = [],  # noqa: B006
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Run a recipe again, on its own scans or others, with values changed."""
+    from .replaying import replay_recipe
+
+    answer, code = replay_recipe(recipe, out, _pairs(scan, "scan"), _pairs(set_, "set"), _bar(progress))
+    lines = [f"{s['status']:<16}{s['name']}{': ' + s['says'] if s['says'] else ''}" for s in answer["steps"]]
+    _print(answer, as_json, lines)
+    raise typer.Exit(code)
+
+
+def run() -> None:
+    """The console command: exit statuses and one-line errors by the contract."""
+    import click
+
+    try:
+        code = app(standalone_mode=False)
+    except click.exceptions.Exit as e:
+        code = e.exit_code
+    except click.exceptions.ClickException as e:
+        print(f"mason: {e.format_message().splitlines()[0]}", file=sys.stderr)
+        code = 2
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        print("mason: stopped.", file=sys.stderr)
+        code = 1
+    except BadArgument as e:
+        print(f"mason: {e.message}", file=sys.stderr)
+        code = 2
+    except MasonError as e:
+        print(f"mason: {e.message}", file=sys.stderr)
+        code = 3
+    except BrokenPipeError:
+        code = 1
+    except Exception as e:
+        print(f"mason: {type(e).__name__}: {str(e).splitlines()[0] if str(e) else 'unexpected'}", file=sys.stderr)
+        if os.environ.get("MASON_TRACE"):
+            raise
+        code = 1
+    sys.exit(code or 0)
