@@ -19,7 +19,7 @@ __all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys"]
 
 @dataclass
 class Ran:
-    """What became of one step. ``status`` as in `Outcome`, or 'off' or 'waiting'; ``kept`` where the cache answered."""
+    """What became of one step. ``status`` as in `Outcome`, or 'off', 'waiting' or 'pending'; ``kept`` where the cache answered."""
 
     step: Step
     key: str | None
@@ -115,7 +115,8 @@ class Replay:
 
     def outcome(self, step_id: str) -> Outcome:
         key = self._key(step_id)
-        found = self.store.load(key)
+        record = self.store.record(key)
+        found = self.store.load(key) if record and record["status"] != "failed" else None
         if found is None:
             name = self._by_id[self._standing(step_id)].name
             raise BadInput(f"'{name}' has no result yet; put it right first.", field="inputs")
@@ -127,8 +128,8 @@ class Replay:
         """Steps that would have to be computed."""
         return [s for s in self.steps if self.keys[s.id] and self.store.record(self.keys[s.id]) is None]
 
-    def run(self, progress: Progress = silent, known: dict[str, Ran] | None = None) -> list[Ran]:
-        """Every step's fate, computing what the store does not hold. ``known`` failures by key are not tried again."""
+    def run(self, progress: Progress = silent, *, compute: bool = True) -> list[Ran]:
+        """Every step's fate, computing what the store does not hold; without ``compute`` such steps are 'pending'."""
         todo = {s.id for s in self.stale()}
         out: list[Ran] = []
         bad: set[str] = set()
@@ -149,11 +150,13 @@ class Replay:
             if s.id not in todo:
                 record = self.store.record(key)
                 assert record is not None
+                if record["status"] == "failed":
+                    bad.add(s.id)
                 out.append(Ran(s, key, record["status"], record["says"], record["summary"],
                                [Value(**v) for v in record["values"]], 0.0, True))
                 continue
-            if known and key in known and known[key].status == "failed":
-                out.append(known[key])
+            if not compute:
+                out.append(Ran(s, key, "pending", "Not laid yet."))
                 bad.add(s.id)
                 continue
             begin = time.perf_counter()
@@ -166,6 +169,7 @@ class Replay:
             except Cancelled:
                 raise
             except MasonError as e:
+                self.store.save_failure(key, e.message)
                 out.append(Ran(s, key, "failed", e.message, {}, [], time.perf_counter() - begin))
                 bad.add(s.id)
                 done += 1

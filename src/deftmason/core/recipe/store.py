@@ -54,8 +54,25 @@ class ResultStore:
 
         return self.remember(("outcome", key), lambda: unpack(record, blob))
 
+    def save_failure(self, key: str, says: str) -> None:
+        """Remember that this cannot be computed, and why."""
+        self._write(key, {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []}, {})
+
+    def forget(self, key: str) -> None:
+        """Drop a result, so that it is computed again."""
+        shutil.rmtree(self.path(key), ignore_errors=True)
+        with self._lock:
+            for kind in ("record", "outcome"):
+                self._hot.pop((kind, key), None)
+
     def save(self, key: str, produces: str, outcome: Outcome) -> None:
         record, blobs = pack(produces, outcome)
+        self._write(key, record, blobs)
+        with self._lock:
+            self._hot[("outcome", key)] = outcome
+            self._trim()
+
+    def _write(self, key: str, record: dict, blobs: dict[str, bytes]) -> None:
         final = self.path(key)
         os.makedirs(os.path.dirname(final), exist_ok=True)
         temporary = tempfile.mkdtemp(dir=self.folder)
@@ -70,8 +87,6 @@ class ResultStore:
             shutil.rmtree(temporary, ignore_errors=True)
         with self._lock:
             self._hot.pop(("record", key), None)
-            self._hot[("outcome", key)] = outcome
-            self._trim()
 
     def remember(self, key: tuple, make) -> Any:
         """A value kept hot while there is room; None is not kept."""

@@ -9,7 +9,7 @@ from .equations import size_value
 from .loops import closed_loops
 from .solver import Solution
 
-__all__ = ["propose_sizes", "measure_sizes", "round_value"]
+__all__ = ["propose_sizes", "measure_sizes", "round_value", "suggestions"]
 
 _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 
@@ -29,6 +29,20 @@ def round_value(value: float, uncertainty: float) -> tuple[float, str]:
         if near != 0 and (close or vague):
             return float(round(near, 6)), "round"
     return float(round(value, 3)), "as measured"
+
+
+def suggestions(value: float, uncertainty: float) -> list[dict]:
+    """Numbers a user may want to choose, roundest first, each with how far it moves from what was measured."""
+    best, why = round_value(value, uncertainty)
+    out = [{"value": best, "why": why, "moves": best - value}]
+    for step in _STEPS:
+        near = float(round(round(value / step) * step, 6))
+        if near > 0 and all(abs(near - s["value"]) > 1e-9 for s in out):
+            out.append({"value": near, "why": f"to {step:g}", "moves": near - value})
+    exact = float(round(value, 3))
+    if all(abs(exact - s["value"]) > 1e-9 for s in out):
+        out.append({"value": exact, "why": "as measured", "moves": exact - value})
+    return out[:5]
 
 
 def _groups(d: Drawing, relations: list[Relation]) -> list[list[str]]:

@@ -15,7 +15,7 @@ from .drawing import Drawing, Entity
 from .pieces import fit_circle_2d, samples_of, split_loop
 from .trace import TraceLoop
 
-__all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "draw"]
+__all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw"]
 
 _PLACES = 25
 _KINDS = ("line", "arc", "circle")
@@ -81,6 +81,22 @@ def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, 
     if best is None or len(best) < fewest:
         raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
     return Stroke(name, kind, _thin(best))
+
+
+def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
+    """Strokes with each free end joined to the nearest free beginning of another within ``gap`` mm."""
+    out = {s.id: s for s in strokes}
+    begun = {s.joins for s in strokes if s.joins}
+    open_ = [s for s in strokes if s.kind != "circle"]
+    pairs = sorted(
+        (float(np.linalg.norm(a.places[-1] - b.places[0])), a.id, b.id)
+        for a in open_ for b in open_ if a.id != b.id and not a.joins and b.id not in begun
+    )
+    for d, a, b in pairs:
+        if d <= gap and out[a].joins is None and b not in begun:
+            out[a] = Stroke(a, out[a].kind, out[a].places, b)
+            begun.add(b)
+    return list(out.values())
 
 
 def _to_polyline(points: np.ndarray, line: np.ndarray) -> np.ndarray:

@@ -1,0 +1,1 @@
+"""Jobs: what is stored, what runs, what the API answers."""

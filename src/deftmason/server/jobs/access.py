@@ -1,0 +1,40 @@
+"""Who may see which job: in local use everything, in shared use one's own and what was shared with one."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.db.models import Q
+from django.http import HttpRequest
+from ninja.errors import HttpError
+from ninja.utils import check_csrf
+
+from .models import Job
+
+__all__ = ["session", "jobs_of", "job_of"]
+
+
+def session(request: HttpRequest):
+    """Ninja auth: CSRF always; a login in shared use."""
+    if check_csrf(request) is not None:
+        raise HttpError(403, "The page's token is missing or old; load the page again.")
+    if not settings.SHARED:
+        return "local"
+    return request.user if request.user.is_authenticated else None
+
+
+def jobs_of(request: HttpRequest):
+    if not settings.SHARED:
+        return Job.objects.all()
+    return Job.objects.filter(Q(owner=request.user) | Q(shared_with=request.user)).distinct()
+
+
+def job_of(request: HttpRequest, job_id: int) -> Job:
+    """The job, or 404 whether it is somebody else's or not there at all."""
+    job = jobs_of(request).filter(pk=job_id).first()
+    if job is None:
+        raise HttpError(404, "There is no such job.")
+    return job
+
+
+def owner_of(request: HttpRequest):
+    return request.user if settings.SHARED else None

@@ -1,0 +1,292 @@
+"""The recipe through the API: see it, lay a stone, change it, switch it, undo."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any
+
+from django.conf import settings
+from django.http import HttpRequest
+from ninja import Router, Schema
+from ninja.errors import HttpError
+
+from deftmason.core.errors import BadInput
+from deftmason.core.recipe.replay import ledger, set_value
+from deftmason.core.recipe.step import kinds, parse_step
+from deftmason.core.sketch.sizes import suggestions
+
+from .access import job_of
+from .models import Job, Work
+from .recipe import change, records, redo, replay_of, undo
+from .work import mark_dead, settle, start_run
+
+router = Router()
+
+
+class Stone(Schema):
+    id: str
+    kind: str
+    name: str
+    course: str
+    title: str
+    produces: str
+    enabled: bool
+    record: dict[str, Any]
+    inputs: list[str]
+    key: str | None
+    status: str
+    says: str
+    summary: dict[str, Any]
+
+
+class Suggestion(Schema):
+    value: float
+    why: str
+    moves: float
+
+
+class LedgerLine(Schema):
+    name: str
+    step: str
+    label: str
+    measured: float | None
+    uncertainty: float | None
+    chosen: float
+    source: str
+    unit: str
+    cost: float | None
+    path: list[Any]
+    suggestions: list[Suggestion]
+
+
+class TaskLine(Schema):
+    id: int
+    label: str
+    state: str
+    progress: float
+    message: str
+
+
+class ProofLine(Schema):
+    id: int
+    name: str
+    created: str
+    rms: float | None
+    within: float | None
+
+
+class JobView(Schema):
+    id: int
+    name: str
+    revision: int
+    stones: list[Stone]
+    values: list[LedgerLine]
+    frame: list[list[float]] | None
+    undo: str | None
+    redo: str | None
+    tasks: list[TaskLine]
+    proofs: list[ProofLine]
+
+
+class Removed(Schema):
+    id: int
+
+
+class Laying(Schema):
+    step: dict[str, Any]
+
+
+class Preview(Schema):
+    status: str
+    says: str
+    summary: dict[str, Any]
+    values: list[LedgerLine]
+    key: str | None
+
+
+class ValueChange(Schema):
+    name: str
+    value: float
+    source: str = "typed"
+
+
+def _line(name: str, v) -> dict:
+    return {"name": name, **{k: getattr(v, k) for k in
+            ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost", "path")},
+            "suggestions": suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else []}
+
+
+def job_view(job: Job) -> dict:
+    job.refresh_from_db()
+    ran = replay_of(records(job)).run(compute=False)
+    mark_dead(job)
+    frames = [r for r in ran if r.done and r.step.produces == "frame"]
+    last = job.edits.filter(undone=False).order_by("-id").first()
+    ahead = job.edits.filter(undone=True).order_by("id").first()
+    return {
+        "id": job.id, "name": job.name, "revision": job.revision,
+        "stones": [
+            {"id": r.step.id, "kind": r.step.kind, "name": r.step.name, "course": r.step.course, "title": r.step.title,
+             "produces": r.step.produces, "enabled": r.step.enabled,
+             "record": r.step.model_dump(mode="json", exclude={"likeness"}), "inputs": r.step.inputs(), "key": r.key,
+             "status": r.status, "says": r.says, "summary": r.summary}
+            for r in ran
+        ],
+        "values": [_line(n, v) for n, _, v in ledger(ran)],
+        "frame": frames[-1].summary["matrix"] if frames else None,
+        "undo": last.label if last else None, "redo": ahead.label if ahead else None,
+        "tasks": [{"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message}
+                  for w in job.works.order_by("-id")[:12]],
+        "proofs": [{"id": p.id, "name": p.name, "created": p.created.isoformat(), "rms": p.summary.get("rms"),
+                    "within": p.summary.get("within")} for p in job.proofs.order_by("-id")],
+    }
+
+
+@router.get("", response=JobView)
+def see(request: HttpRequest, job_id: int):
+    """The whole job as it stands."""
+    return job_view(job_of(request, job_id))
+
+
+@router.delete("", response=Removed)
+def remove(request: HttpRequest, job_id: int):
+    """Throw a job away, with its history."""
+    job = job_of(request, job_id)
+    if settings.SHARED and job.owner_id != request.user.id:
+        raise HttpError(404, "There is no such job.")
+    job.delete()
+    return {"id": job_id}
+
+
+@router.get("/kinds")
+def kind_schemas(request: HttpRequest, job_id: int) -> dict[str, Any]:
+    """Every step kind's fields, with their descriptions."""
+    job_of(request, job_id)
+    return {k: {"title": c.title, "course": c.course, "schema": c.model_json_schema()} for k, c in kinds().items()}
+
+
+def _merged(steps: list[dict], data: dict) -> tuple[list[dict], str]:
+    """The recipe with a step replaced (known id) or put after what it rests on (new)."""
+    data = dict(data)
+    known = next((i for i, s in enumerate(steps) if s["id"] == data.get("id")), None)
+    if known is not None:
+        kept = {k: v for k, v in steps[known].items() if k == "likeness"}
+        return [*steps[:known], {**kept, **data}, *steps[known + 1 :]], data["id"]
+    data["id"] = data.get("id") or f"{data.get('kind', 'step')[:12]}_{secrets.token_hex(3)}"
+    return [*steps, data], data["id"]
+
+
+@router.post("/stones", response=JobView)
+def lay(request: HttpRequest, job_id: int, data: Laying):
+    """Lay a new stone, or lay one again with other inputs; what rests on it follows."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    new, step_id = _merged(steps, data.step)
+    step = parse_step(next(s for s in new if s["id"] == step_id))
+    again = any(s["id"] == step_id for s in steps)
+    if not again:
+        # A new stone must stand by itself; a failing one changes nothing.
+        replay = replay_of(new)
+        if step.quick:
+            fate = next(r for r in replay.run() if r.step.id == step_id)
+            if fate.status in ("failed", "waiting"):
+                raise BadInput(fate.says)
+    change(job, f"{'Change' if again else 'Lay'} {step.name}", new)
+    settle(job, f"Laying {step.name}")
+    return job_view(job)
+
+
+@router.post("/preview", response=Preview)
+def preview(request: HttpRequest, job_id: int, data: Laying):
+    """What a stone would say, without laying it."""
+    job = job_of(request, job_id)
+    new, step_id = _merged(records(job), data.step)
+    upto = next(i for i, s in enumerate(new) if s["id"] == step_id)
+    replay = replay_of(new[: upto + 1])
+    ran = replay.run()
+    fate = next(r for r in ran if r.step.id == step_id)
+    values = [_line(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
+    if fate.key:
+        job.results.get_or_create(key=fate.key)
+    return {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
+
+
+@router.delete("/stones/{step_id}", response=JobView)
+def take_out(request: HttpRequest, job_id: int, step_id: str):
+    """Take a stone out; refused while others rest on it."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    by_id = {s["id"]: parse_step(s) for s in steps}
+    if step_id not in by_id:
+        raise HttpError(404, "There is no such stone.")
+    above = [s.name for s in by_id.values() if step_id in s.inputs()]
+    if above:
+        raise BadInput(f"{', '.join(above)} rest on '{by_id[step_id].name}'; take them out first, or switch it off.")
+    if by_id[step_id].kind == "scan" and sum(s.kind == "scan" for s in by_id.values()) == 1:
+        raise BadInput("A job keeps its scan; start another job instead.")
+    change(job, f"Take out {by_id[step_id].name}", [s for s in steps if s["id"] != step_id])
+    settle(job, "Laying again")
+    return job_view(job)
+
+
+@router.post("/stones/{step_id}/switch", response=JobView)
+def switch(request: HttpRequest, job_id: int, step_id: str):
+    """Switch a stone off or on."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    step = next((s for s in steps if s["id"] == step_id), None)
+    if step is None:
+        raise HttpError(404, "There is no such stone.")
+    step["enabled"] = not step.get("enabled", True)
+    change(job, f"Switch {step['name']} {'on' if step['enabled'] else 'off'}", steps)
+    settle(job, "Laying again")
+    return job_view(job)
+
+
+@router.post("/values", response=JobView)
+def choose(request: HttpRequest, job_id: int, data: ValueChange):
+    """Choose another number for a value of the ledger."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    found = next(((r, v) for n, r, v in ledger(replay_of(steps).run(compute=False)) if n == data.name), None)
+    if found is None:
+        raise HttpError(404, "There is no such value.")
+    r, v = found
+    set_value(steps, r.step.id, v.path, data.value, data.source)
+    change(job, f"{r.step.name}: {v.label} {data.value:g}", steps)
+    settle(job, f"Laying {r.step.name} again")
+    return job_view(job)
+
+
+@router.post("/undo", response=JobView)
+def take_back(request: HttpRequest, job_id: int):
+    job = job_of(request, job_id)
+    undo(job)
+    settle(job, "Laying again")
+    return job_view(job)
+
+
+@router.post("/redo", response=JobView)
+def do_again(request: HttpRequest, job_id: int):
+    job = job_of(request, job_id)
+    redo(job)
+    settle(job, "Laying again")
+    return job_view(job)
+
+
+@router.post("/tasks/{work_id}/cancel", response=JobView)
+def cancel(request: HttpRequest, job_id: int, work_id: int):
+    job = job_of(request, job_id)
+    if not job.works.filter(pk=work_id).update(cancel_asked=True):
+        raise HttpError(404, "There is no such task.")
+    Work.objects.filter(pk=work_id, state="waiting").update(state="cancelled", message="Stopped before it began.")
+    return job_view(job)
+
+
+@router.post("/tasks/retry", response=JobView)
+def retry(request: HttpRequest, job_id: int):
+    """Lay again what is not laid."""
+    job = job_of(request, job_id)
+    if replay_of(records(job)).stale():
+        start_run(job, "Laying again")
+    return job_view(job)

@@ -1,0 +1,97 @@
+/** Calls to the API: JSON in and out, the page's token sent along, refusals as one shape of error. */
+import type { components } from './schema'
+
+type S = components['schemas']
+export type JobCard = S['JobCard']
+export type JobView = S['JobView']
+export type Stone = S['Stone']
+export type LedgerLine = S['LedgerLine']
+export type Preview = S['Preview']
+export type Picked = S['Picked']
+export type Trace = S['Trace']
+export type Brought = S['Brought']
+export type Edges = S['Edges']
+export type ProofView = S['ProofView']
+export type Who = S['Who']
+
+export class Refusal extends Error {
+  constructor(public status: number, public code: string, message: string, public field: string | null) {
+    super(message)
+  }
+}
+
+const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? ''
+
+async function refuse(r: Response): Promise<never> {
+  let body: { code?: string; message?: string; field?: string | null } = {}
+  try {
+    body = await r.json()
+  } catch {
+    /* not JSON: say what the status says */
+  }
+  throw new Refusal(r.status, body.code ?? 'http', body.message ?? `The server answered ${r.status}. Try again.`, body.field ?? null)
+}
+
+export async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let r: Response
+  try {
+    r = await fetch('/api' + path, {
+      method,
+      signal,
+      headers: { 'X-CSRFToken': token(), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch (e) {
+    if ((e as Error).name === 'AbortError') throw e
+    throw new Refusal(0, 'offline', 'The server does not answer. Is it still running? What was laid is kept.', null)
+  }
+  if (!r.ok) await refuse(r)
+  return (await r.json()) as T
+}
+
+/** Send a file with progress 0…1. */
+export function send(file: File, progress: (share: number) => void): Promise<Brought> {
+  return new Promise((resolve, reject) => {
+    const x = new XMLHttpRequest()
+    x.open('POST', '/api/uploads')
+    x.setRequestHeader('X-CSRFToken', token())
+    x.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1))
+    x.onerror = () => reject(new Refusal(0, 'offline', 'The server does not answer. Is it still running?', null))
+    x.onload = () => {
+      const body = JSON.parse(x.responseText || '{}')
+      if (x.status < 300) resolve(body)
+      else reject(new Refusal(x.status, body.code ?? 'http', body.message ?? `The server answered ${x.status}.`, body.field ?? null))
+    }
+    const form = new FormData()
+    form.append('file', file)
+    x.send(form)
+  })
+}
+
+export type Buffers = { header: Record<string, any>; arrays: Record<string, Float32Array | Uint32Array | Int32Array | Uint8Array> }
+
+const KINDS: Record<string, any> = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, uint8: Uint8Array }
+const kept = new Map<string, Promise<Buffers>>()
+
+/** A geometry buffer; the same address is fetched once. */
+export function geometry(job: number, key: string, what: string, scan?: string): Promise<Buffers> {
+  const url = `/api/jobs/${job}/geometry/${key}/${what}${scan ? `?scan=${scan}` : ''}`
+  let found = kept.get(url)
+  if (!found) {
+    found = fetch(url).then(async (r) => {
+      if (!r.ok) await refuse(r)
+      const data = await r.arrayBuffer()
+      const length = new DataView(data).getUint32(0, true)
+      const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length)))
+      const arrays: Buffers['arrays'] = {}
+      for (const [name, a] of Object.entries<any>(header.arrays)) arrays[name] = new KINDS[a.dtype](data, 4 + length + a.offset, a.count)
+      return { header, arrays }
+    })
+    found.catch(() => kept.delete(url))
+    kept.set(url, found)
+    if (kept.size > 24) kept.delete(kept.keys().next().value!)
+  }
+  return found
+}
+
+export const numbers = (base64: string) => new Uint32Array(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)).buffer)

@@ -1,0 +1,21 @@
+import '@fontsource-variable/archivo/index.css'
+import '@fontsource/ibm-plex-mono/400.css'
+import '@fontsource/ibm-plex-mono/500.css'
+import './style.css'
+import { createPinia } from 'pinia'
+import { createApp } from 'vue'
+import { createRouter, createWebHistory } from 'vue-router'
+import App from './App.vue'
+import Shelf from './shelf/Shelf.vue'
+import JobRoom from './shell/JobRoom.vue'
+
+const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: Shelf },
+    { path: '/jobs/:id(\\d+)', component: JobRoom, props: (r) => ({ id: Number(r.params.id) }) },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})
+
+createApp(App).use(createPinia()).use(router).mount('#app')
