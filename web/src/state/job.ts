@@ -1,0 +1,185 @@
+/** The job on screen: what the server says of it, what is in hand, what is shown. */
+import { defineStore } from 'pinia'
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { call, numbers, type JobView, type Preview, type ProofView, type Stone } from '../api/client'
+import { STAGES, type StageKey } from './stages'
+
+export type Place = { place: [number, number, number]; normal: [number, number, number] }
+export type Hand = { kind: string; editing: boolean; record: Record<string, any> }
+
+export const useJob = defineStore('job', () => {
+  const job = shallowRef<JobView | null>(null)
+  const error = ref('')
+  const busy = ref(false)
+  const stage = ref<StageKey>('Scans')
+  const hand = ref<Hand | null>(null)
+  const slot = ref<string | null>(null)
+  const preview = shallowRef<Preview | null>(null)
+  const previewing = ref(false)
+  const handError = ref('')
+  const lit = shallowRef<Uint32Array | null>(null)
+  const chosenStone = ref<string | null>(null)
+  const hidden = reactive(new Set<string>())
+  const alone = ref<string | null>(null)
+  const show = reactive({ scan: true, model: true, tide: false })
+  const level = ref<number | null>(null)
+  const proof = shallowRef<ProofView | null>(null)
+  const tolerance = ref(0.1)
+  const inches = ref(localStorage.getItem('mason.units') === 'in')
+  watch(inches, (v) => localStorage.setItem('mason.units', v ? 'in' : 'mm'))
+
+  const allStones = computed(() => job.value?.stones ?? [])
+  const stones = computed(() => (level.value === null ? allStones.value : allStones.value.slice(0, level.value)))
+  const byId = computed(() => new Map(allStones.value.map((s) => [s.id, s])))
+  const done = (s: Stone) => s.status === 'sound' || s.status === 'attention'
+  const last = (produces: string) => [...stones.value].reverse().find((s) => s.produces === produces && done(s))
+  const scan = computed(() => stones.value.find((s) => s.produces === 'scan' && done(s)) ?? null)
+  const frame = computed(() => last('frame') ?? null)
+  const body = computed(() => last('body') ?? null)
+  const check = computed(() => last('deviation') ?? null)
+  const matrix = computed<number[][] | null>(() => (frame.value ? (frame.value.summary as any).matrix : null))
+  const running = computed(() => job.value?.tasks.filter((t) => t.state === 'running' || t.state === 'waiting') ?? [])
+  const pending = computed(() => allStones.value.some((s) => s.status === 'pending'))
+
+  let poll = 0
+  function take(view: JobView) {
+    job.value = view
+    window.clearTimeout(poll)
+    if (running.value.length) poll = window.setTimeout(refresh, 450)
+  }
+  async function refresh() {
+    if (!job.value) return
+    const id = job.value.id
+    try {
+      const view = await call<JobView>('GET', `/jobs/${id}`)
+      if (job.value?.id === id) take(view)
+    } catch (e) {
+      error.value = (e as Error).message
+      poll = window.setTimeout(refresh, 2500)
+    }
+  }
+  async function open(id: number) {
+    close()
+    take(await call<JobView>('GET', `/jobs/${id}`))
+    stage.value = allStones.value.length <= 1 ? 'Frame' : STAGES.find((s) => s.key === 'Build')!.key
+    show.tide = false
+  }
+  function close() {
+    window.clearTimeout(poll)
+    job.value = null
+    drop()
+    proof.value = null
+    level.value = null
+    chosenStone.value = null
+    hidden.clear()
+    alone.value = null
+    error.value = ''
+  }
+
+  /** Ask the server for a change of the recipe; the answer is the whole job. */
+  async function act(method: string, path: string, body?: unknown): Promise<boolean> {
+    busy.value = true
+    error.value = ''
+    try {
+      take(await call<JobView>(method, `/jobs/${job.value!.id}${path}`, body))
+      return true
+    } catch (e) {
+      error.value = (e as Error).message
+      return false
+    } finally {
+      busy.value = false
+    }
+  }
+  const ask = <T>(path: string, body: unknown, signal?: AbortSignal) => call<T>('POST', `/jobs/${job.value!.id}${path}`, body, signal)
+
+  // What is in hand.
+  function takeUp(kind: string, record: Record<string, any>, editing = false) {
+    drop()
+    hand.value = { kind, editing, record: reactive({ kind, ...JSON.parse(JSON.stringify(record)) }) }
+  }
+  function takeBack(stone: Stone) {
+    takeUp(stone.kind, stone.record, true)
+    chosenStone.value = stone.id
+    stage.value = STAGES.find((s) => s.kinds.includes(stone.kind))?.key ?? stage.value
+  }
+  function drop() {
+    hand.value = null
+    slot.value = null
+    preview.value = null
+    handError.value = ''
+    lit.value = null
+    asked?.abort()
+  }
+
+  let asked: AbortController | null = null
+  let waiting = 0
+  /** Ask what the thing in hand would say; only the newest answer counts. */
+  function tryIt(delay = 120) {
+    window.clearTimeout(waiting)
+    waiting = window.setTimeout(async () => {
+      if (!hand.value) return
+      asked?.abort()
+      const mine = (asked = new AbortController())
+      previewing.value = true
+      try {
+        const got = await ask<Preview>('/preview', { step: plain(hand.value) }, mine.signal)
+        if (mine !== asked) return
+        preview.value = got
+        handError.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
+      } catch (e) {
+        if ((e as Error).name !== 'AbortError') handError.value = (e as Error).message
+      } finally {
+        if (mine === asked) previewing.value = false
+      }
+    }, delay)
+  }
+  const plain = (h: Hand) => {
+    const record = JSON.parse(JSON.stringify(h.record))
+    if (!record.id) delete record.id
+    delete record.alike // how edges are gathered is the hand's, not the step's
+    return record
+  }
+  async function showPick(scanId: string, pick: Record<string, any>, element: string | null) {
+    try {
+      const got = await ask<{ shown: string; facets: number }>('/pick', { scan: scanId, pick, element })
+      lit.value = numbers(got.shown)
+    } catch (e) {
+      handError.value = (e as Error).message
+      lit.value = null
+    }
+  }
+  async function lay(): Promise<boolean> {
+    if (!hand.value) return false
+    busy.value = true
+    handError.value = ''
+    const kind = hand.value.kind
+    try {
+      const view = await ask<JobView>('/stones', { step: plain(hand.value) })
+      drop()
+      take(view)
+      if (kind === 'frame') show.scan = true
+      if (kind === 'check') show.tide = true
+      return true
+    } catch (e) {
+      handError.value = (e as Error).message
+      return false
+    } finally {
+      busy.value = false
+    }
+  }
+  const choose = (name: string, value: number, source = 'typed') => act('POST', '/values', { name, value, source })
+
+  /** A name no stone has yet. */
+  function freeName(wanted: string): string {
+    const taken = new Set(allStones.value.map((s) => s.name))
+    if (!taken.has(wanted)) return wanted
+    for (let k = 2; ; k++) if (!taken.has(`${wanted} ${k}`)) return `${wanted} ${k}`
+  }
+  const visible = (id: string) => (alone.value ? alone.value === id : !hidden.has(id))
+
+  return {
+    job, error, busy, stage, hand, slot, preview, previewing, handError, lit, chosenStone, hidden, alone, show, level, proof,
+    tolerance, inches, allStones, stones, byId, scan, frame, body, check, matrix, running, pending, done,
+    open, close, refresh, act, ask, takeUp, takeBack, drop, tryIt, showPick, lay, choose, freeName, visible,
+  }
+})

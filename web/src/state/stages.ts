@@ -1,0 +1,28 @@
+/** The stages of a job in order, and which step kinds and tools belong to each. */
+import type { Stone } from '../api/client'
+
+export type StageKey = 'Scans' | 'Clean' | 'Join' | 'Frame' | 'Zones' | 'Sketch' | 'Build' | 'Check' | 'Deliver'
+export type Stage = { key: StageKey; kinds: string[]; later?: boolean }
+
+export const STAGES: Stage[] = [
+  { key: 'Scans', kinds: ['scan'] },
+  { key: 'Clean', kinds: [], later: true },
+  { key: 'Join', kinds: [], later: true },
+  { key: 'Frame', kinds: ['datum', 'frame'] },
+  { key: 'Zones', kinds: [], later: true },
+  { key: 'Sketch', kinds: ['sketch'] },
+  { key: 'Build', kinds: ['extrude', 'fillet'] },
+  { key: 'Check', kinds: ['check'] },
+  { key: 'Deliver', kinds: [] },
+]
+
+export type State = 'untouched' | 'begun' | 'sound' | 'wanting'
+
+/** How a stage stands, from its stones. */
+export function stageState(stage: Stage, stones: Stone[]): State {
+  const mine = stones.filter((s) => stage.kinds.includes(s.kind) && s.status !== 'off')
+  if (!mine.length) return 'untouched'
+  if (mine.some((s) => ['failed', 'waiting', 'attention'].includes(s.status))) return 'wanting'
+  if (stage.key === 'Frame' && !mine.some((s) => s.kind === 'frame')) return 'begun'
+  return mine.some((s) => s.status === 'pending') ? 'begun' : 'sound'
+}

@@ -1,0 +1,72 @@
+/** The tools, where each belongs, what it needs, and what it puts in hand. */
+import type { useJob } from './job'
+import type { StageKey } from './stages'
+
+type Job = ReturnType<typeof useJob>
+export type Tool = { id: string; name: string; says: string; stage: StageKey; needs: (j: Job) => string | null; start: (j: Job) => void }
+
+const needScan = (j: Job) => (j.scan ? null : 'Needs a scan.')
+const needFrame = (j: Job) => needScan(j) ?? (j.frame ? null : 'Set a frame first.')
+const needSketch = (j: Job) => needFrame(j) ?? (j.stones.some((s) => s.produces === 'sketch' && j.done(s)) ? null : 'Lay a sketch first.')
+const needBody = (j: Job) => needFrame(j) ?? (j.body ? null : 'Lay a body first.')
+
+const datum = (element: 'plane' | 'cylinder', name: string) => (j: Job) => {
+  j.takeUp('datum', { name: j.freeName(name), scan: j.scan!.id, element, pick: null })
+  j.slot = 'place'
+  j.show.scan = true
+}
+const extrude = (how: 'join' | 'cut', name: string) => (j: Job) => {
+  const sketches = j.stones.filter((s) => s.produces === 'sketch' && j.done(s))
+  const end = () => ({ to: 'face', pick: null, height: { value: null, source: 'scan' } })
+  j.takeUp('extrude', {
+    name: j.freeName(name), scan: j.scan!.id, frame: j.frame!.id, sketch: sketches[sketches.length - 1].id,
+    body: j.body?.id ?? null, how, loops: [], start: end(), end: how === 'cut' ? { ...end(), to: 'through' } : end(),
+    draft: { value: 0, source: 'typed' },
+  })
+  j.slot = 'start'
+}
+
+export const TOOLS: Tool[] = [
+  { id: 'plane', name: 'Plane datum', says: 'A flat face, from one place on it', stage: 'Frame', needs: needScan, start: datum('plane', 'Plane') },
+  { id: 'axis', name: 'Axis datum', says: 'The axis of a bore or boss', stage: 'Frame', needs: needScan, start: datum('cylinder', 'Axis') },
+  {
+    id: 'frame', name: 'Set frame', says: 'Put the part on its own axes', stage: 'Frame',
+    needs: (j) => (j.stones.some((s) => s.produces === 'datum' && j.done(s)) ? null : 'Lay a datum first.'),
+    start: (j) => {
+      const datums = j.stones.filter((s) => s.produces === 'datum' && j.done(s))
+      const planes = datums.filter((s) => (s.summary as any).element === 'plane')
+      const axes = datums.filter((s) => (s.summary as any).element === 'cylinder')
+      j.takeUp('frame', {
+        name: j.freeName('Part frame'), first: (planes[0] ?? datums[0]).id, second: planes[1]?.id ?? null, origin: axes[0]?.id ?? null,
+        first_axis: 'z', second_axis: 'y', flip_first: false, flip_second: false,
+      })
+      j.tryIt(0)
+    },
+  },
+  {
+    id: 'sketch', name: 'Sketch on a cut', says: 'Cut the scan with a plane and draw over the trace', stage: 'Sketch', needs: needFrame,
+    start: (j) => {
+      j.takeUp('sketch', { name: j.freeName('Sketch'), scan: j.scan!.id, frame: j.frame!.id, axis: 'z', height: 0, strokes: [], relations: [], sizes: [] })
+    },
+  },
+  { id: 'extrude', name: 'Extrude', says: 'Push a sketch through to where the scan ends', stage: 'Build', needs: needSketch, start: extrude('join', 'Extrusion') },
+  { id: 'cut', name: 'Cut', says: 'Take a sketch out of the body', stage: 'Build', needs: (j) => needSketch(j) ?? needBody(j), start: extrude('cut', 'Cut') },
+  {
+    id: 'fillet', name: 'Fillet', says: 'Round edges with a radius read from the scan', stage: 'Build', needs: needBody,
+    start: (j) => {
+      j.takeUp('fillet', { name: j.freeName('Fillet'), scan: j.scan!.id, frame: j.frame!.id, body: j.body!.id, edges: [], radius: { value: null, source: 'scan' } })
+      j.slot = 'edges'
+      j.show.model = true
+      j.show.scan = false
+    },
+  },
+  {
+    id: 'check', name: 'Deviation map', says: 'Measure the scan against the model', stage: 'Check', needs: needBody,
+    start: (j) => {
+      j.takeUp('check', { name: j.freeName('Check'), scan: j.scan!.id, frame: j.frame!.id, body: j.body!.id, tolerance: 0.1, reach: 1, angle_deg: 60 })
+    },
+  },
+]
+
+const BELT = 'mason.belt'
+export const belt = (): string[] => JSON.parse(localStorage.getItem(BELT) ?? '["plane","axis","frame","sketch","extrude","cut","fillet","check"]')

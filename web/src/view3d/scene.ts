@@ -1,0 +1,315 @@
+/** The 3D view: draws only when something changed. Knows nothing of jobs: it is given meshes and says where it was clicked. */
+import * as THREE from 'three'
+import { acceleratedRaycast, MeshBVH } from 'three-mesh-bvh'
+import { tideColors } from '../check/tide'
+import type { Buffers } from '../api/client'
+
+THREE.Mesh.prototype.raycast = acceleratedRaycast
+
+export type Hit = { what: 'scan' | 'body'; place: THREE.Vector3; normal: THREE.Vector3; face: number }
+type Pose = { quaternion: THREE.Quaternion; centre: THREE.Vector3; zoom: number }
+
+const SAND = 0xc9b48a, SLATE = 0x58789a, SAFFRON = 0xe79a12, INKBLUE = 0x1e3c66, INK = 0x23262a, PLUM = 0x85497a
+
+function stone(color: number, extra: THREE.MeshStandardMaterialParameters = {}) {
+  return new THREE.MeshStandardMaterial({ color, roughness: 0.95, metalness: 0, side: THREE.DoubleSide, ...extra })
+}
+
+export class Scene {
+  readonly camera = new THREE.OrthographicCamera(-1, 1, 1, -1, -5000, 5000)
+  private renderer: THREE.WebGLRenderer
+  private scene = new THREE.Scene()
+  private world = new THREE.Group()
+  private scan: THREE.Mesh | null = null
+  private body: THREE.Mesh | null = null
+  private bodyEdges: THREE.LineSegments | null = null
+  private lit: THREE.Mesh | null = null
+  private extras = new THREE.Group()
+  private light = new THREE.DirectionalLight(0xffffff, 2.1)
+  private centre = new THREE.Vector3()
+  private span = 60
+  private frameAsked = 0
+  private past: Pose[] = []
+  private future: Pose[] = []
+  private size = new THREE.Vector2(1, 1)
+  drawn = 0
+  onTurn: (q: THREE.Quaternion) => void = () => {}
+  onHistory: (back: boolean, forward: boolean) => void = () => {}
+
+  constructor(private canvas: HTMLCanvasElement) {
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true, alpha: false, preserveDrawingBuffer: true })
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.scene.background = new THREE.Color(0xeee9e0)
+    this.scene.add(this.world, this.extras, new THREE.HemisphereLight(0xffffff, 0xb8ab97, 1.25), this.camera)
+    this.light.position.set(-0.35, 0.7, 1)
+    this.camera.add(this.light)
+    this.lookAlong(new THREE.Vector3(0.62, -0.95, 0.75), false)
+  }
+
+  dispose() {
+    cancelAnimationFrame(this.frameAsked)
+    this.renderer.dispose()
+  }
+
+  ask() {
+    if (this.frameAsked) return
+    this.frameAsked = requestAnimationFrame(() => {
+      this.frameAsked = 0
+      this.place()
+      this.renderer.render(this.scene, this.camera)
+      this.drawn++
+      this.canvas.dataset.drawn = String(this.drawn)
+    })
+  }
+
+  resize(w: number, h: number) {
+    if (w < 2 || h < 2) return
+    this.size.set(w, h)
+    this.renderer.setSize(w, h, false)
+    this.ask()
+  }
+
+  private place() {
+    const a = this.size.x / this.size.y
+    const h = this.span
+    Object.assign(this.camera, { left: -h * a, right: h * a, top: h, bottom: -h })
+    this.camera.position.copy(this.centre)
+    this.camera.updateProjectionMatrix()
+    this.camera.updateMatrixWorld()
+  }
+
+  // What is shown.
+
+  setScan(b: Buffers | null, matrix: number[][] | null) {
+    if (this.scan) this.world.remove(this.scan)
+    this.setLit(null)
+    this.scan = null
+    if (b) {
+      const g = new THREE.BufferGeometry()
+      g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
+      g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
+      g.setIndex(new THREE.BufferAttribute(b.arrays.indices as Uint32Array, 1))
+      ;(g as any).boundsTree = new MeshBVH(g, { indirect: true } as any)
+      this.scan = new THREE.Mesh(g, stone(SAND))
+      this.scan.userData.origin = new THREE.Vector3(...(b.header.origin as [number, number, number]))
+      this.scan.matrixAutoUpdate = false
+      this.world.add(this.scan)
+    }
+    this.setMatrix(matrix)
+  }
+
+  setMatrix(matrix: number[][] | null) {
+    if (!this.scan) return this.ask()
+    const m = new THREE.Matrix4()
+    if (matrix) m.set(...(matrix.flat() as Parameters<THREE.Matrix4['set']>))
+    const o = this.scan.userData.origin as THREE.Vector3
+    this.scan.matrix.copy(m).multiply(new THREE.Matrix4().makeTranslation(o.x, o.y, o.z))
+    this.scan.matrixWorldNeedsUpdate = true
+    this.scan.updateMatrixWorld(true)
+    if (this.lit) this.lit.matrix.copy(this.scan.matrix)
+    this.ask()
+  }
+
+  setBody(b: Buffers | null) {
+    for (const m of [this.body, this.bodyEdges]) if (m) this.world.remove(m)
+    this.body = this.bodyEdges = null
+    if (b) {
+      const g = new THREE.BufferGeometry()
+      g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
+      g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
+      g.setIndex(new THREE.BufferAttribute((b.arrays.indices as Uint32Array).slice(), 1))
+      ;(g as any).boundsTree = new MeshBVH(g, { indirect: true } as any)
+      this.body = new THREE.Mesh(g, stone(SLATE, { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1 }))
+      this.body.position.set(...(b.header.origin as [number, number, number]))
+      const starts = b.arrays.edge_starts as Uint32Array
+      const pts = b.arrays.edge_points as Float32Array
+      const seg: number[] = []
+      for (let i = 0; i + 1 < starts.length; i++)
+        for (let k = starts[i]; k + 1 < starts[i + 1]; k++) seg.push(...pts.subarray(3 * k, 3 * k + 6))
+      const lines = new THREE.BufferGeometry().setAttribute('position', new THREE.Float32BufferAttribute(seg, 3))
+      this.bodyEdges = new THREE.LineSegments(lines, new THREE.LineBasicMaterial({ color: INK }))
+      this.bodyEdges.position.copy(this.body.position)
+      this.body.userData = { starts, pts, names: b.header.edge_names }
+      this.world.add(this.body, this.bodyEdges)
+    }
+    this.ask()
+  }
+
+  setShown(scan: boolean, body: boolean, ghost: boolean) {
+    if (this.scan) this.scan.visible = scan
+    if (this.lit) this.lit.visible = scan
+    if (this.body) {
+      this.body.visible = this.bodyEdges!.visible = body
+      const m = this.body.material as THREE.MeshStandardMaterial
+      if (m.transparent !== ghost) m.needsUpdate = true
+      Object.assign(m, { transparent: ghost, opacity: ghost ? 0.35 : 1, depthWrite: !ghost })
+    }
+    this.ask()
+  }
+
+  setTide(distance: Float32Array | null, tolerance: number, reach: number) {
+    if (!this.scan) return
+    const m = this.scan.material as THREE.MeshStandardMaterial
+    if (distance) this.scan.geometry.setAttribute('color', new THREE.BufferAttribute(tideColors(distance, tolerance, reach), 3, true))
+    const on = !!distance
+    if (m.vertexColors !== on) m.needsUpdate = true
+    m.vertexColors = on
+    m.color.set(on ? 0xffffff : SAND)
+    this.ask()
+  }
+
+  setLit(facets: Uint32Array | null) {
+    if (this.lit) this.world.remove(this.lit)
+    this.lit = null
+    if (facets?.length && this.scan) {
+      const index = this.scan.geometry.getIndex()!.array as Uint32Array
+      const some = new Uint32Array(facets.length * 3)
+      facets.forEach((f, i) => some.set(index.subarray(3 * f, 3 * f + 3), 3 * i))
+      const g = new THREE.BufferGeometry()
+      g.setAttribute('position', this.scan.geometry.getAttribute('position'))
+      g.setAttribute('normal', this.scan.geometry.getAttribute('normal'))
+      g.setIndex(new THREE.BufferAttribute(some, 1))
+      this.lit = new THREE.Mesh(g, stone(SAFFRON, { polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 }))
+      this.lit.matrixAutoUpdate = false
+      this.lit.matrix.copy(this.scan.matrix)
+      this.world.add(this.lit)
+    }
+    this.ask()
+  }
+
+  /** Planes, axes, traces and picked edges, in the coordinates shown. */
+  setExtras(items: { plane?: { origin: number[]; normal: number[]; u?: number[]; size: number; colour?: string }; lines?: { points: number[][]; closed: boolean; colour: string }[]; axis?: { point: number[]; direction: number[]; length: number } }[]) {
+    this.extras.clear()
+    for (const it of items) {
+      if (it.plane) {
+        const g = new THREE.PlaneGeometry(it.plane.size, it.plane.size)
+        const colour = it.plane.colour === 'plum' ? PLUM : SAFFRON
+        const m = new THREE.Mesh(g, new THREE.MeshBasicMaterial({ color: colour, transparent: true, opacity: 0.16, side: THREE.DoubleSide, depthWrite: false }))
+        m.quaternion.setFromUnitVectors(new THREE.Vector3(0, 0, 1), new THREE.Vector3(...(it.plane.normal as [number, number, number])))
+        m.position.set(...(it.plane.origin as [number, number, number]))
+        m.renderOrder = 2
+        this.extras.add(m)
+      }
+      for (const l of it.lines ?? []) {
+        const pts = l.points.map((p) => new THREE.Vector3(...(p as [number, number, number])))
+        if (l.closed && pts.length) pts.push(pts[0])
+        const colour = l.colour === 'saffron' ? SAFFRON : INKBLUE
+        const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints(pts), new THREE.LineBasicMaterial({ color: colour, depthTest: l.colour !== 'saffron', linewidth: 2 }))
+        line.renderOrder = 3
+        this.extras.add(line)
+      }
+      if (it.axis) {
+        const p = new THREE.Vector3(...(it.axis.point as [number, number, number])), d = new THREE.Vector3(...(it.axis.direction as [number, number, number]))
+        const g = new THREE.BufferGeometry().setFromPoints([p.clone().addScaledVector(d, -it.axis.length), p.clone().addScaledVector(d, it.axis.length)])
+        const line = new THREE.Line(g, new THREE.LineBasicMaterial({ color: PLUM, depthTest: false }))
+        line.renderOrder = 3
+        this.extras.add(line)
+      }
+    }
+    this.ask()
+  }
+
+  // Looking.
+
+  private pose = (): Pose => ({ quaternion: this.camera.quaternion.clone(), centre: this.centre.clone(), zoom: this.span })
+  /** Remember where we look before a deliberate change, for back and forward. */
+  remember() {
+    const last = this.past[this.past.length - 1], now = this.pose()
+    if (last && last.zoom === now.zoom && last.centre.equals(now.centre) && last.quaternion.equals(now.quaternion)) return
+    this.past.push(now)
+    if (this.past.length > 60) this.past.shift()
+    this.future = []
+    this.onHistory(true, false)
+  }
+  private go(p: Pose) {
+    this.camera.quaternion.copy(p.quaternion)
+    this.centre.copy(p.centre)
+    this.span = p.zoom
+    this.onTurn(this.camera.quaternion)
+    this.ask()
+  }
+  back() {
+    const p = this.past.pop()
+    if (p) { this.future.push(this.pose()); this.go(p) }
+    this.onHistory(this.past.length > 0, this.future.length > 0)
+  }
+  forward() {
+    const p = this.future.pop()
+    if (p) { this.past.push(this.pose()); this.go(p) }
+    this.onHistory(this.past.length > 0, this.future.length > 0)
+  }
+
+  lookAlong(from: THREE.Vector3, remember = true) {
+    if (remember) this.remember()
+    const up = Math.abs(from.clone().normalize().z) > 0.99 ? new THREE.Vector3(0, 1, 0) : new THREE.Vector3(0, 0, 1)
+    this.camera.quaternion.setFromRotationMatrix(new THREE.Matrix4().lookAt(from, new THREE.Vector3(), up))
+    this.onTurn(this.camera.quaternion)
+    this.ask()
+  }
+
+  /** Everything shown, or a box given, fills the view. */
+  fit(remember = true) {
+    const box = new THREE.Box3()
+    for (const m of [this.scan, this.body]) if (m?.visible) box.expandByObject(m)
+    if (box.isEmpty()) return
+    if (remember) this.remember()
+    const inverse = this.camera.quaternion.clone().invert()
+    const corners = [0, 1, 2, 3, 4, 5, 6, 7].map((i) => new THREE.Vector3(i & 1 ? box.max.x : box.min.x, i & 2 ? box.max.y : box.min.y, i & 4 ? box.max.z : box.min.z).applyQuaternion(inverse))
+    const seen = new THREE.Box3().setFromPoints(corners)
+    const s = seen.getSize(new THREE.Vector3())
+    this.centre.copy(seen.getCenter(new THREE.Vector3()).applyQuaternion(this.camera.quaternion))
+    this.span = 0.5 * Math.max(s.y * 1.16, (s.x * 1.12 * this.size.y) / this.size.x)
+    this.ask()
+  }
+
+  /** A vertical turntable: sideways turns about the part's z, up and down tips. */
+  orbit(dx: number, dy: number) {
+    const k = 0.0085
+    const spin = new THREE.Quaternion().setFromAxisAngle(new THREE.Vector3(0, 0, 1), -dx * k)
+    const right = new THREE.Vector3(1, 0, 0).applyQuaternion(this.camera.quaternion)
+    const tip = new THREE.Quaternion().setFromAxisAngle(right, -dy * k)
+    this.camera.quaternion.premultiply(tip).premultiply(spin).normalize()
+    this.onTurn(this.camera.quaternion)
+    this.ask()
+  }
+  pan(dx: number, dy: number) {
+    const k = (2 * this.span) / this.size.y
+    this.centre.add(new THREE.Vector3(-dx * k, dy * k, 0).applyQuaternion(this.camera.quaternion))
+    this.ask()
+  }
+  zoom(factor: number, x: number, y: number) {
+    const before = this.at(x, y)
+    this.span = Math.min(Math.max(this.span * factor, 0.05), 20000)
+    this.place()
+    this.centre.add(before.sub(this.at(x, y)))
+    this.ask()
+  }
+  private at(x: number, y: number) {
+    this.place()
+    return new THREE.Vector3((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y, 0).unproject(this.camera)
+  }
+
+  hit(x: number, y: number, order: ('scan' | 'body')[]): Hit | null {
+    this.place()
+    const caster = new THREE.Raycaster()
+    caster.setFromCamera(new THREE.Vector2((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y), this.camera)
+    ;(caster as any).firstHitOnly = true
+    for (const what of order) {
+      const mesh = what === 'scan' ? this.scan : this.body
+      if (!mesh) continue
+      const got = caster.intersectObject(mesh, false)[0]
+      if (!got) continue
+      const normal = got.face!.normal.clone().transformDirection(mesh.matrixWorld)
+      if (normal.dot(caster.ray.direction) > 0) normal.negate()
+      return { what, place: got.point, normal, face: got.faceIndex! }
+    }
+    return null
+  }
+
+  /** Where a place of the view is on the screen, in CSS pixels (used to steer the view in tests). */
+  project(p: [number, number, number]) {
+    this.place()
+    const v = new THREE.Vector3(...p).project(this.camera)
+    return { x: ((v.x + 1) / 2) * this.size.x, y: ((1 - v.y) / 2) * this.size.y }
+  }
+}
