@@ -70,7 +70,7 @@ def true_bracket(b: Bracket = Bracket()) -> Body:
     return Body(shape, tuple(f"true face {i + 1}" for i in range(len(faces_of(shape)))))
 
 
-def bracket_scanner(spacing: float = 0.51, seed: int = 20) -> Scanner:
+def bracket_scanner(spacing: float = 0.52, seed: int = 20) -> Scanner:
     """How the demo's bracket was scanned: three holes in the mesh, part of one edge worn."""
     return Scanner(
         spacing=spacing, noise=0.03, stations=40, seed=seed, wear=(WORN,),

@@ -160,18 +160,18 @@ def scan_part(body: Body, scanner: Scanner, pose: RigidMotion | None = None) -> 
     surface = ModelSurface(body)
     mesh = _surface_nets(surface, scanner.spacing)
     v = _onto_surface(mesh, surface, scanner.spacing)
-    found = surface.distances(v)
     normals = TriMesh(v, mesh.faces).vertex_normals
+    whole = v  # lines of sight are judged on the unworn part, which hides what lies under its surface
     for w in scanner.wear:
         r = np.linalg.norm(v - np.array(w.center), axis=1) / w.radius
         v = v - (w.depth * np.clip(1 - r * r, 0, 1) ** 2)[:, None] * normals
     scene = o3d.t.geometry.RaycastingScene()
     scene.add_triangles((surface.vertices - surface.centre).astype(np.float32), surface.faces.astype(np.uint32))
     best = np.zeros(len(v))
-    start = v + 0.15 * normals
+    start = whole + 0.15 * normals
     sight = normals.copy()
     for place in stations_around(scanner.stations, scanner.stand_off) + surface.centre:
-        toward = place - v
+        toward = place - whole
         toward /= np.linalg.norm(toward, axis=1)[:, None]
         cosine = np.einsum("ij,ij->i", toward, normals)
         ask = np.nonzero((cosine > np.cos(np.radians(scanner.grazing_deg))) & (cosine > best))[0]

@@ -950,11 +950,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_see: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -972,11 +972,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_remove: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -994,12 +994,12 @@ export interface operations {
     };
     deftmason_server_jobs_giving_deliver: {
         parameters: {
-            query: {
-                job_id: number;
+            query?: {
                 step?: string | null;
             };
             header?: never;
             path: {
+                job_id: number;
                 what: string;
             };
             cookie?: never;
@@ -1017,11 +1017,11 @@ export interface operations {
     };
     deftmason_server_jobs_looking_edges: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1043,12 +1043,12 @@ export interface operations {
     };
     deftmason_server_jobs_looking_geometry: {
         parameters: {
-            query: {
-                job_id: number;
+            query?: {
                 scan?: string | null;
             };
             header?: never;
             path: {
+                job_id: number;
                 key: string;
                 what: string;
             };
@@ -1067,11 +1067,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_kind_schemas: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -1113,11 +1113,11 @@ export interface operations {
     };
     deftmason_server_jobs_looking_pick: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1159,11 +1159,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_preview: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1185,11 +1185,11 @@ export interface operations {
     };
     deftmason_server_jobs_giving_keep: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1211,11 +1211,10 @@ export interface operations {
     };
     deftmason_server_jobs_giving_reopen: {
         parameters: {
-            query: {
-                job_id: number;
-            };
+            query?: never;
             header?: never;
             path: {
+                job_id: number;
                 proof_id: number;
             };
             cookie?: never;
@@ -1235,11 +1234,10 @@ export interface operations {
     };
     deftmason_server_jobs_giving_drop: {
         parameters: {
-            query: {
-                job_id: number;
-            };
+            query?: never;
             header?: never;
             path: {
+                job_id: number;
                 proof_id: number;
             };
             cookie?: never;
@@ -1259,11 +1257,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_do_again: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -1307,11 +1305,11 @@ export interface operations {
     };
     deftmason_server_jobs_looking_brush: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1331,11 +1329,11 @@ export interface operations {
     };
     deftmason_server_jobs_looking_draw_all: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1355,11 +1353,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_lay: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1381,11 +1379,10 @@ export interface operations {
     };
     deftmason_server_jobs_stones_take_out: {
         parameters: {
-            query: {
-                job_id: number;
-            };
+            query?: never;
             header?: never;
             path: {
+                job_id: number;
                 step_id: string;
             };
             cookie?: never;
@@ -1405,11 +1402,10 @@ export interface operations {
     };
     deftmason_server_jobs_stones_switch: {
         parameters: {
-            query: {
-                job_id: number;
-            };
+            query?: never;
             header?: never;
             path: {
+                job_id: number;
                 step_id: string;
             };
             cookie?: never;
@@ -1429,11 +1425,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_retry: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -1451,11 +1447,10 @@ export interface operations {
     };
     deftmason_server_jobs_stones_cancel: {
         parameters: {
-            query: {
-                job_id: number;
-            };
+            query?: never;
             header?: never;
             path: {
+                job_id: number;
                 work_id: number;
             };
             cookie?: never;
@@ -1475,11 +1470,11 @@ export interface operations {
     };
     deftmason_server_jobs_looking_trace: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {
@@ -1501,11 +1496,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_take_back: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -1523,11 +1518,11 @@ export interface operations {
     };
     deftmason_server_jobs_stones_choose: {
         parameters: {
-            query: {
+            query?: never;
+            header?: never;
+            path: {
                 job_id: number;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody: {

@@ -23,7 +23,7 @@ function fit() {
   const b = bounds.value
   if (!b) return
   const w = Math.max(b.x1 - b.x0, 1), h = Math.max(b.y1 - b.y0, 1)
-  box.value = { x: b.x0 - 0.2 * w, y: -b.y1 - 0.24 * h, w: 1.4 * w, h: 1.48 * h }
+  box.value = { x: b.x0 - 0.24 * w, y: -b.y1 - 0.24 * h, w: 1.54 * w, h: 1.5 * h }
 }
 watch(() => [s.record?.axis, !!bounds.value, s.record?.id], fit, { immediate: true })
 const unit = computed(() => box.value.w / Math.max(svg.value?.clientWidth ?? 450, 100))

@@ -31,6 +31,7 @@ export class Scene {
   private frameAsked = 0
   private past: Pose[] = []
   private future: Pose[] = []
+  private fitted = false
   private size = new THREE.Vector2(1, 1)
   drawn = 0
   onTurn: (q: THREE.Quaternion) => void = () => {}
@@ -66,6 +67,7 @@ export class Scene {
     if (w < 2 || h < 2) return
     this.size.set(w, h)
     this.renderer.setSize(w, h, false)
+    if (this.fitted) this.fit(false)
     this.ask()
   }
 
@@ -90,7 +92,8 @@ export class Scene {
       g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
       g.setIndex(new THREE.BufferAttribute(b.arrays.indices as Uint32Array, 1))
       ;(g as any).boundsTree = new MeshBVH(g, { indirect: true } as any)
-      this.scan = new THREE.Mesh(g, stone(SAND))
+      // Pushed back a little, so that model and scan do not flicker through each other where they agree.
+      this.scan = new THREE.Mesh(g, stone(SAND, { polygonOffset: true, polygonOffsetFactor: 3, polygonOffsetUnits: 60 }))
       this.scan.userData.origin = new THREE.Vector3(...(b.header.origin as [number, number, number]))
       this.scan.matrixAutoUpdate = false
       this.world.add(this.scan)
@@ -169,7 +172,7 @@ export class Scene {
       g.setAttribute('position', this.scan.geometry.getAttribute('position'))
       g.setAttribute('normal', this.scan.geometry.getAttribute('normal'))
       g.setIndex(new THREE.BufferAttribute(some, 1))
-      this.lit = new THREE.Mesh(g, stone(SAFFRON, { polygonOffset: true, polygonOffsetFactor: -1, polygonOffsetUnits: -1 }))
+      this.lit = new THREE.Mesh(g, stone(SAFFRON, { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 30 }))
       this.lit.matrixAutoUpdate = false
       this.lit.matrix.copy(this.scan.matrix)
       this.world.add(this.lit)
@@ -259,11 +262,13 @@ export class Scene {
     const s = seen.getSize(new THREE.Vector3())
     this.centre.copy(seen.getCenter(new THREE.Vector3()).applyQuaternion(this.camera.quaternion))
     this.span = 0.5 * Math.max(s.y * 1.16, (s.x * 1.12 * this.size.y) / this.size.x)
+    this.fitted = true
     this.ask()
   }
 
   /** A vertical turntable: sideways turns about the part's z, up and down tips. */
   orbit(dx: number, dy: number) {
+    this.fitted = false
     const k = 0.0085
     const spin = new THREE.Quaternion().setFromAxisAngle(new THREE.Vector3(0, 0, 1), -dx * k)
     const right = new THREE.Vector3(1, 0, 0).applyQuaternion(this.camera.quaternion)
@@ -273,11 +278,13 @@ export class Scene {
     this.ask()
   }
   pan(dx: number, dy: number) {
+    this.fitted = false
     const k = (2 * this.span) / this.size.y
     this.centre.add(new THREE.Vector3(-dx * k, dy * k, 0).applyQuaternion(this.camera.quaternion))
     this.ask()
   }
   zoom(factor: number, x: number, y: number) {
+    this.fitted = false
     const before = this.at(x, y)
     this.span = Math.min(Math.max(this.span * factor, 0.05), 20000)
     this.place()
@@ -293,6 +300,7 @@ export class Scene {
     this.place()
     const caster = new THREE.Raycaster()
     caster.setFromCamera(new THREE.Vector2((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y), this.camera)
+    caster.ray.origin.addScaledVector(caster.ray.direction, -5000) // an orthographic ray begins at the view's middle
     ;(caster as any).firstHitOnly = true
     for (const what of order) {
       const mesh = what === 'scan' ? this.scan : this.body

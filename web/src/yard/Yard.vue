@@ -21,7 +21,7 @@ const groups = computed(() =>
     return { ...g, items }
   }).filter((g) => g.items.length),
 )
-const figure = (s: Stone) => (s.produces === 'scan' ? count((s.summary as any).triangles ?? 0) : ((s.summary as any).says ?? ''))
+const figure = (s: Stone) => (s.produces === 'scan' ? count((s.summary as any).triangles ?? 0) : (String((s.summary as any).says ?? '').replace(/^(⌀ \S+) ±.*/, '$1')))
 function toggle(s: Stone) {
   if (j.hidden.has(s.id)) j.hidden.delete(s.id)
   else j.hidden.add(s.id)

@@ -18,7 +18,8 @@ __all__ = ["Piece", "split_loop", "fit_circle_2d"]
 
 _PRICE_LINE, _PRICE_ARC = 14.0, 18.0
 _FEWEST = 5  # samples in a piece
-_KINK_MM, _KINK_GROWTH = 0.012, 1.5  # rms to which two neighbours may rise and still be one
+_FLAT_MM = 0.12  # an arc that rises less over its chord is a line with noise on it
+_KINK_MM, _KINK_GROWTH = 0.02, 1.5  # rms to which two neighbours may rise and still be one
 
 
 class Piece(tuple):
@@ -172,9 +173,16 @@ def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
     return d @ np.linalg.svd(d, full_matrices=False)[2][1]
 
 
+def _sagitta(q: np.ndarray) -> float:
+    chord = q[-1] - q[0]
+    n = np.array([-chord[1], chord[0]]) / max(float(np.hypot(*chord)), 1e-12)
+    _, r, _ = fit_circle_2d(q)
+    return float(max(min(np.ptp((q - q[0]) @ n), np.hypot(*chord) ** 2 / (8 * r)), 0.0))
+
+
 def _melted(p, found, n: int, closed: bool):
     """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink."""
-    found = list(found)
+    found = [(i, j, 0 if kind == 1 and _sagitta(p[np.arange(i, j + 1) % n]) < _FLAT_MM else kind) for i, j, kind in found]
     k = 0
     while len(found) > 2 and k < len(found):
         nxt = (k + 1) % len(found)

@@ -13,10 +13,10 @@ from .access import session
 
 api = NinjaAPI(title="Deft Mason", version="1", auth=session, docs_url=None)
 api.add_router("/session", accounts.router)
-api.add_router("/", shelf.router)
-api.add_router("/jobs/{job_id}", stones.router)
-api.add_router("/jobs/{job_id}", looking.router)
-api.add_router("/jobs/{job_id}", giving.router)
+api.add_router("", shelf.router)
+api.add_router("", stones.router)
+api.add_router("", looking.router)
+api.add_router("", giving.router)
 
 
 def _error(request: HttpRequest, status: int, code: str, message: str, field=None, hint=None):

@@ -46,7 +46,7 @@ class ProofView(Schema):
     summary: dict[str, Any]
 
 
-@router.post("/proofs", response=JobView)
+@router.post("/jobs/{job_id}/proofs", response=JobView)
 def keep(request: HttpRequest, job_id: int, data: NewProof):
     """Keep a check as a proof, as it is now."""
     job = job_of(request, job_id)
@@ -66,7 +66,7 @@ def keep(request: HttpRequest, job_id: int, data: NewProof):
     return job_view(job)
 
 
-@router.get("/proofs/{proof_id}", response=ProofView)
+@router.get("/jobs/{job_id}/proofs/{proof_id}", response=ProofView)
 def reopen(request: HttpRequest, job_id: int, proof_id: int):
     p = job_of(request, job_id).proofs.filter(pk=proof_id).first()
     if p is None:
@@ -75,14 +75,14 @@ def reopen(request: HttpRequest, job_id: int, proof_id: int):
         "created": p.created.isoformat()}
 
 
-@router.delete("/proofs/{proof_id}", response=JobView)
+@router.delete("/jobs/{job_id}/proofs/{proof_id}", response=JobView)
 def drop(request: HttpRequest, job_id: int, proof_id: int):
     job = job_of(request, job_id)
     job.proofs.filter(pk=proof_id).delete()
     return job_view(job)
 
 
-@router.get("/deliver/{what}")
+@router.get("/jobs/{job_id}/deliver/{what}")
 def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = None):
     """A file: model.step, model.stl, scan.ply, sketch.dxf (of a step), model.py or recipe.json."""
     job = job_of(request, job_id)

@@ -77,7 +77,7 @@ class Edges(Schema):
     distance: float
 
 
-@router.get("/geometry/{key}/{what}")
+@router.get("/jobs/{job_id}/geometry/{key}/{what}")
 def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None):
     """A result as a buffer for the view: what = scan, body or deviation (with the scan's key)."""
     job = job_of(request, job_id)
@@ -99,7 +99,7 @@ def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str |
                         headers={"Cache-Control": "private, max-age=31536000, immutable"})
 
 
-@router.post("/pick", response=Picked)
+@router.post("/jobs/{job_id}/pick", response=Picked)
 def pick(request: HttpRequest, job_id: int, data: PickRequest):
     """What a place and rule gather, as numbers of shown facets (base64 of uint32)."""
     job = job_of(request, job_id)
@@ -136,7 +136,7 @@ def _trace(job, data: TraceRequest):
     return replay, trace_on_paper(replay, data.scan, data.frame, data.axis, data.height)
 
 
-@router.post("/trace", response=Trace)
+@router.post("/jobs/{job_id}/trace", response=Trace)
 def trace(request: HttpRequest, job_id: int, data: TraceRequest):
     """The scan's cut at a height, on the paper."""
     replay, (loops, in_scan, _, step) = _trace(job_of(request, job_id), data)
@@ -146,7 +146,7 @@ def trace(request: HttpRequest, job_id: int, data: TraceRequest):
             "low": cutter.low + off, "high": cutter.high + off}
 
 
-@router.post("/sketch/draw")
+@router.post("/jobs/{job_id}/sketch/draw")
 def draw_all(request: HttpRequest, job_id: int, data: DrawRequest) -> dict[str, Any]:
     """The whole outline as strokes, relations and sizes; or relations and sizes for given strokes."""
     replay = replay_of(records(job_of(request, job_id)))
@@ -154,7 +154,7 @@ def draw_all(request: HttpRequest, job_id: int, data: DrawRequest) -> dict[str, 
     return propose_sketch(replay, data.scan, data.frame, data.axis, data.height, strokes)
 
 
-@router.post("/sketch/brush")
+@router.post("/jobs/{job_id}/sketch/brush")
 def brush(request: HttpRequest, job_id: int, data: BrushRequest) -> dict[str, Any]:
     """Add what was brushed as one entity, join ends that meet, and propose relations and sizes for all."""
     if data.kind not in ("line", "arc", "circle"):
@@ -173,7 +173,7 @@ def brush(request: HttpRequest, job_id: int, data: BrushRequest) -> dict[str, An
     return propose_sketch(replay, data.scan, data.frame, data.axis, data.height, strokes)
 
 
-@router.post("/edges", response=Edges)
+@router.post("/jobs/{job_id}/edges", response=Edges)
 def edges(request: HttpRequest, job_id: int, data: EdgeRequest):
     """The body's edge nearest a place (frame coordinates), and those between faces of the same two features."""
     replay = replay_of(records(job_of(request, job_id)))

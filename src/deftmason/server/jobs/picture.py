@@ -28,11 +28,14 @@ def picture(mesh: TriMesh, *, body: bool = False, size: tuple[int, int] = (420, 
     span = max(np.ptp(x) / (0.86 * w), np.ptp(y) / (0.86 * h), 1e-9)
     # Enough places on each facet that they leave no gap at this size.
     area = mesh.areas / span**2
-    count = np.clip(np.ceil(area * 1.6), 1, 4000).astype(int)
+    count = np.clip(np.ceil(area * 1.7), 1, 300_000).astype(int)
     which = np.repeat(np.arange(len(tri)), count)
-    rng = np.random.default_rng(0)
-    a, b = np.sqrt(rng.uniform(size=len(which))), rng.uniform(size=len(which))
-    share = np.stack([1 - a, a * (1 - b), a * b])
+    # The plastic-number sequence covers each facet evenly (Roberts 2018).
+    k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
+    a, b = (0.5 + k * 0.7548776662466927) % 1, (0.5 + k * 0.5698402909980532) % 1
+    over = a + b > 1
+    a, b = np.where(over, 1 - a, a), np.where(over, 1 - b, b)
+    share = np.stack([1 - a - b, a, b])
     px, py, pz = (sum(share[k] * c[which, k] for k in range(3)) for c in (x, y, z))
     ix = ((px - (x.max() + x.min()) / 2) / span + w / 2).astype(int)
     iy = (h / 2 - (py - (y.max() + y.min()) / 2) / span).astype(int)

@@ -142,13 +142,13 @@ def job_view(job: Job) -> dict:
     }
 
 
-@router.get("", response=JobView)
+@router.get("/jobs/{job_id}", response=JobView)
 def see(request: HttpRequest, job_id: int):
     """The whole job as it stands."""
     return job_view(job_of(request, job_id))
 
 
-@router.delete("", response=Removed)
+@router.delete("/jobs/{job_id}", response=Removed)
 def remove(request: HttpRequest, job_id: int):
     """Throw a job away, with its history."""
     job = job_of(request, job_id)
@@ -158,7 +158,7 @@ def remove(request: HttpRequest, job_id: int):
     return {"id": job_id}
 
 
-@router.get("/kinds")
+@router.get("/jobs/{job_id}/kinds")
 def kind_schemas(request: HttpRequest, job_id: int) -> dict[str, Any]:
     """Every step kind's fields, with their descriptions."""
     job_of(request, job_id)
@@ -176,7 +176,7 @@ def _merged(steps: list[dict], data: dict) -> tuple[list[dict], str]:
     return [*steps, data], data["id"]
 
 
-@router.post("/stones", response=JobView)
+@router.post("/jobs/{job_id}/stones", response=JobView)
 def lay(request: HttpRequest, job_id: int, data: Laying):
     """Lay a new stone, or lay one again with other inputs; what rests on it follows."""
     job = job_of(request, job_id)
@@ -196,7 +196,7 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
     return job_view(job)
 
 
-@router.post("/preview", response=Preview)
+@router.post("/jobs/{job_id}/preview", response=Preview)
 def preview(request: HttpRequest, job_id: int, data: Laying):
     """What a stone would say, without laying it."""
     job = job_of(request, job_id)
@@ -211,7 +211,7 @@ def preview(request: HttpRequest, job_id: int, data: Laying):
     return {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
 
 
-@router.delete("/stones/{step_id}", response=JobView)
+@router.delete("/jobs/{job_id}/stones/{step_id}", response=JobView)
 def take_out(request: HttpRequest, job_id: int, step_id: str):
     """Take a stone out; refused while others rest on it."""
     job = job_of(request, job_id)
@@ -229,7 +229,7 @@ def take_out(request: HttpRequest, job_id: int, step_id: str):
     return job_view(job)
 
 
-@router.post("/stones/{step_id}/switch", response=JobView)
+@router.post("/jobs/{job_id}/stones/{step_id}/switch", response=JobView)
 def switch(request: HttpRequest, job_id: int, step_id: str):
     """Switch a stone off or on."""
     job = job_of(request, job_id)
@@ -243,7 +243,7 @@ def switch(request: HttpRequest, job_id: int, step_id: str):
     return job_view(job)
 
 
-@router.post("/values", response=JobView)
+@router.post("/jobs/{job_id}/values", response=JobView)
 def choose(request: HttpRequest, job_id: int, data: ValueChange):
     """Choose another number for a value of the ledger."""
     job = job_of(request, job_id)
@@ -258,7 +258,7 @@ def choose(request: HttpRequest, job_id: int, data: ValueChange):
     return job_view(job)
 
 
-@router.post("/undo", response=JobView)
+@router.post("/jobs/{job_id}/undo", response=JobView)
 def take_back(request: HttpRequest, job_id: int):
     job = job_of(request, job_id)
     undo(job)
@@ -266,7 +266,7 @@ def take_back(request: HttpRequest, job_id: int):
     return job_view(job)
 
 
-@router.post("/redo", response=JobView)
+@router.post("/jobs/{job_id}/redo", response=JobView)
 def do_again(request: HttpRequest, job_id: int):
     job = job_of(request, job_id)
     redo(job)
@@ -274,7 +274,7 @@ def do_again(request: HttpRequest, job_id: int):
     return job_view(job)
 
 
-@router.post("/tasks/{work_id}/cancel", response=JobView)
+@router.post("/jobs/{job_id}/tasks/{work_id}/cancel", response=JobView)
 def cancel(request: HttpRequest, job_id: int, work_id: int):
     job = job_of(request, job_id)
     if not job.works.filter(pk=work_id).update(cancel_asked=True):
@@ -283,7 +283,7 @@ def cancel(request: HttpRequest, job_id: int, work_id: int):
     return job_view(job)
 
 
-@router.post("/tasks/retry", response=JobView)
+@router.post("/jobs/{job_id}/tasks/retry", response=JobView)
 def retry(request: HttpRequest, job_id: int):
     """Lay again what is not laid."""
     job = job_of(request, job_id)

@@ -81,7 +81,7 @@ class DatumStep(Step):
         else:
             place = float(np.linalg.norm(f.uncertainty["point"]))
             summary["place_uncertainty"] = place
-            summary["says"] = f"± {place:.3f} mm"
+            summary["says"] = f"± {max(place, 0.001):.3f}"
         spread = np.degrees(np.linalg.norm(f.uncertainty["normal" if e.kind == "plane" else "direction"]))
         summary["direction_uncertainty_deg"] = float(spread)
         status = "sound"

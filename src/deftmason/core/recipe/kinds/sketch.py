@@ -173,8 +173,7 @@ class SketchStep(Step):
             "stretches": {i: p.round(4).tolist() for i, p in d.stretches.items()},
             "away": {i: a.round(5).tolist() for i, a in away.items()},
         }
-        state = "held" if held.freedom == 0 else f"{held.freedom} by scan"
-        summary["says"] = f"{len(geometry)} pieces, {state}"
+        summary["says"] = f"{len(geometry)} pieces"
         says, status = "", "sound"
         if held.broken > 1e-5:
             status, says = "attention", f"Relations and sizes contradict each other by {held.broken:.3f} mm; take one away."

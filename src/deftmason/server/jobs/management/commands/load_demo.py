@@ -18,7 +18,7 @@ class Command(BaseCommand):
     help = __doc__
 
     def add_arguments(self, parser):
-        parser.add_argument("--spacing", type=float, default=0.51, help="Triangle size of the scans, mm.")
+        parser.add_argument("--spacing", type=float, default=0.52, help="Triangle size of the scans, mm.")
 
     def handle(self, *args, spacing: float, **options):
         if Job.objects.filter(demo__startswith="bracket").exists():
@@ -39,7 +39,7 @@ class Command(BaseCommand):
         (settings.DATA / "demo-truth.json").write_text(json.dumps({"bracket": {"pose": pose.matrix.tolist()}}))
         self.stdout.write("Laying its recipe …")
         with transaction.atomic():
-            finished = Job.objects.create(name="Chain guide bracket, finished", demo="bracket-finished")
+            finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")
             step = begin_job(finished, blob.sha256, "Bracket scan.ply", "mm")
         steps = bracket_steps(step, pose, store(), scan_file_of([step]))
         change(finished, "Load the demo", steps)

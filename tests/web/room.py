@@ -1,0 +1,62 @@
+"""Drive the room as a person would: look at a face, click it, read what the bench says."""
+
+from __future__ import annotations
+
+import numpy as np
+
+ARGS = ("--no-sandbox --use-angle=swiftshader --enable-unsafe-swiftshader --ignore-gpu-blocklist --disable-quic --no-first-run "
+        "--disable-background-networking --disable-component-update --disable-sync").split()
+
+
+class Room:
+    """A page with a job open. Places are given on the true part; ``pose`` carries them to the scan."""
+
+    def __init__(self, page, pose: np.ndarray):
+        self.page, self.pose, self.framed = page, pose, False
+
+    def shown(self, point, normal):
+        """Where a true place is in the coordinates on screen now."""
+        if self.framed:
+            return list(point), list(normal)
+        return (self.pose[:3, :3] @ point + self.pose[:3, 3]).tolist(), (self.pose[:3, :3] @ normal).tolist()
+
+    def click_part(self, point, normal, tilt=(0.13, 0.11, 0.07)):
+        """Turn the view to face a place and click it."""
+        p, n = self.shown(np.array(point, float), np.array(normal, float))
+        at = self.page.evaluate(
+            """([p, n]) => {
+                const s = document.querySelector('canvas').mason
+                const v = s.camera.position.clone().set(...n)
+                s.lookAlong(v)
+                s.fit(false)
+                return s.project(p)
+            }""",
+            [p, (np.array(n) + tilt).tolist()],
+        )
+        box = self.page.locator("canvas").bounding_box()
+        self.page.mouse.click(box["x"] + at["x"], box["y"] + at["y"])
+
+    def tool(self, stage: str, name: str):
+        self.page.get_by_role("navigation", name="Stages").get_by_role("button", name=stage, exact=True).click()
+        self.page.get_by_role("complementary", name="Bench").get_by_role("button", name=name).first.click()
+
+    def name(self, text: str):
+        self.page.get_by_role("complementary", name="Bench").get_by_label("name", exact=True).fill(text)
+
+    def lay(self, name: str):
+        """Lay what is in hand and wait for its stone."""
+        self.page.get_by_role("complementary", name="Bench").get_by_role("button", name="Lay ").click()
+        self.stone(name).wait_for(timeout=60_000)
+
+    def stone(self, name: str):
+        return self.page.locator(f'[data-stone="{name}"]')
+
+    def figure(self, name: str) -> str:
+        return self.page.locator(f'[data-figure="{name}"]').first.inner_text()
+
+    def api(self, path: str = ""):
+        job = self.page.url.rstrip("/").rsplit("/", 1)[1]
+        return self.page.request.get(f"{self.page.url.split('/jobs/')[0]}/api/jobs/{job}{path}")
+
+    def summary(self, name: str) -> dict:
+        return next(s for s in self.api().json()["stones"] if s["name"] == name)["summary"]
