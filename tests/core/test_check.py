@@ -34,18 +34,49 @@ def named(shape) -> Body:
 
 
 def solids():
-    from build123d import Axis, Box, Circle, Cone, Pos, Spline, Torus, Vector, Wire, Face, extrude as push, loft, revolve
-    from build123d import Rectangle, Sphere, Plane as P
+    from build123d import (
+        Axis,
+        Box,
+        Circle,
+        Cone,
+        Face,
+        Pos,
+        Rectangle,
+        Sphere,
+        Spline,
+        Torus,
+        Vector,
+        Wire,
+        loft,
+        revolve,
+    )
+    from build123d import Plane as P
+    from build123d import extrude as push
 
     ball = Sphere(12) - Pos(0, 0, 9) * Box(30, 30, 6)
     horn = Cone(10, 3, 14)
     ring = Torus(15, 4)
     lofted = loft([Rectangle(20, 14).face(), Pos(2, 1, 12) * Circle(6).face(), Pos(0, 0, 22) * Rectangle(9, 9).face()])
-    wave = Face(Wire([Spline((0, 0, 0), (5, 2, 0), (10, -1, 0), (16, 0, 0)),
-                      *Wire.make_polygon([Vector(16, 0, 0), Vector(16, 9, 0), Vector(0, 9, 0), Vector(0, 0, 0)], close=False).edges()]))
+    wave = Face(
+        Wire(
+            [
+                Spline((0, 0, 0), (5, 2, 0), (10, -1, 0), (16, 0, 0)),
+                *Wire.make_polygon(
+                    [Vector(16, 0, 0), Vector(16, 9, 0), Vector(0, 9, 0), Vector(0, 0, 0)], close=False
+                ).edges(),
+            ]
+        )
+    )
     pushed = push(wave, 8)
     turned = revolve(P.XZ * Pos(12, 0) * wave.face() if False else P.XZ * Pos(12, 0, 0) * wave, Axis.Z, 200)
-    return {"sphere": ball, "cone": horn, "torus": ring, "loft": lofted, "pushed spline": pushed, "turned spline": turned}
+    return {
+        "sphere": ball,
+        "cone": horn,
+        "torus": ring,
+        "loft": lofted,
+        "pushed spline": pushed,
+        "turned spline": turned,
+    }
 
 
 @pytest.mark.parametrize("name", ["sphere", "cone", "torus", "loft", "pushed spline", "turned spline"])
@@ -67,8 +98,12 @@ def test_bracket_with_fillets_edges_and_corners():
     b = fillet_edges(b, [(n, 1.5) for n, _ in b.edges() if "Pocket/bottom" in n[:2]], "Floor")
     surface = ModelSurface(b)
     rng = np.random.default_rng(2)
-    p = np.vstack([rng.uniform([-47, -32, -3], [47, 32, 33], (150, 3)),
-                   np.array([[45, 30, 12], [45.5, 30.5, 12.5], [25, 18, 31], [0, 0, 13.9]])])
+    p = np.vstack(
+        [
+            rng.uniform([-47, -32, -3], [47, 32, 33], (150, 3)),
+            np.array([[45, 30, 12], [45.5, 30.5, 12.5], [25, 18, 31], [0, 0, 13.9]]),
+        ]
+    )
     got, want = surface.distances(p).distance, exact(b, p)
     assert np.abs(got - want).max() < 1e-3
     assert (np.sign(got) == np.sign(want))[np.abs(want) > 1e-3].all()

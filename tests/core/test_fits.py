@@ -139,7 +139,9 @@ def test_holds_are_kept():
     assert abs(g.element.direction @ unit((1, 0.01, 0))) < 1e-12
     assert fit("cylinder", p, radius=6.2).element.radius == pytest.approx(6.2, abs=1e-12)
     plane = np.column_stack([rng.uniform(size=(50, 2)) * 20, rng.normal(0, 0.01, 50)])
-    assert fit("plane", plane, perpendicular=(1, 0, 0.3)).element.normal @ unit((1, 0, 0.3)) == pytest.approx(0, abs=1e-12)
+    assert fit("plane", plane, perpendicular=(1, 0, 0.3)).element.normal @ unit((1, 0, 0.3)) == pytest.approx(
+        0, abs=1e-12
+    )
 
 
 def test_robust_fit_ignores_a_fifth_of_outliers():

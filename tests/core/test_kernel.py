@@ -20,8 +20,12 @@ def rectangle(w, h, prefix="e"):
 
 def rounded(w, h, r, prefix="e"):
     out, x, y = [], w / 2, h / 2
-    corners = [((x - r, -y), (x, -y + r), (x - r, -y + r)), ((x, y - r), (x - r, y), (x - r, y - r)),
-               ((-x + r, y), (-x, y - r), (-x + r, y - r)), ((-x, -y + r), (-x + r, -y), (-x + r, -y + r))]
+    corners = [
+        ((x - r, -y), (x, -y + r), (x - r, -y + r)),
+        ((x, y - r), (x - r, y), (x - r, y - r)),
+        ((-x + r, y), (-x, y - r), (-x + r, y - r)),
+        ((-x, -y + r), (-x + r, -y), (-x + r, -y + r)),
+    ]
     at = (-x + r, -y)
     for i, (a, b, c) in enumerate(corners):
         out.append(Curve2D(f"{prefix}{2 * i + 1}", "line", at, a))
@@ -65,7 +69,9 @@ def bracket():
 
 def test_names_survive_booleans_and_fillets():
     b = bracket()
-    assert {"Base/side/e1", "Base/top", "Boss/side/b1", "Pocket/bottom", "Bolt/side/c1", "Boss/top"} <= set(b.face_names)
+    assert {"Base/side/e1", "Base/top", "Boss/side/b1", "Pocket/bottom", "Bolt/side/c1", "Boss/top"} <= set(
+        b.face_names
+    )
     foot = [n for n, _ in b.edges() if "Base/top" in n[:2] and any("Boss/side" in x for x in n[:2])]
     assert len(foot) == 8
     f = fillet_edges(b, [(foot[0], 2.0)], "Foot")
@@ -113,8 +119,10 @@ def test_triangles_lie_on_their_surfaces():
         n = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
         n = n[np.linalg.norm(n, axis=1) > 1e-9]
         c = v.mean(axis=1)[: len(n)]
-        assert (np.einsum("ij,ij->i", s.element.normals(v.mean(axis=1)), np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]))
-                * s.outward).sum() > 0, s.name
+        assert (
+            np.einsum("ij,ij->i", s.element.normals(v.mean(axis=1)), np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]))
+            * s.outward
+        ).sum() > 0, s.name
         assert len(c) == len(n)
     assert all(len(p) >= 2 for _, p in edge_polylines(b, 0.05))
 

@@ -58,7 +58,9 @@ def test_units_and_text_formats(tmp_path):
     scan = read_scan(str(obj), "in").scan
     assert len(scan.faces) == 2 and scan.bounds[1, 0] == 25.4
     stl = tmp_path / "a.stl"
-    stl.write_text("solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1e0 0\nendloop\nendfacet\nendsolid a\n")
+    stl.write_text(
+        "solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1e0 0\nendloop\nendfacet\nendsolid a\n"
+    )
     assert len(read_scan(str(stl)).scan.faces) == 1
     xyz = tmp_path / "c.xyz"
     xyz.write_text("# made up\n1,2,3\n4,5,6\n7,8,9\n")
@@ -144,7 +146,9 @@ def test_same_bend_takes_a_whole_tube_and_stops_at_its_ends():
     p = np.stack([(r + flare) * np.cos(t), (r + flare) * np.sin(t), z], -1).reshape(-1, 3)
     i = np.arange(n * m).reshape(n, m)
     a, b, c, d = i[:, :-1], np.roll(i, -1, 0)[:, :-1], np.roll(i, -1, 0)[:, 1:], i[:, 1:]
-    faces = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]).astype(np.int32)
+    faces = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]).astype(
+        np.int32
+    )
     index = ScanIndex(TriMesh(p, faces))
     got = gather(index, [8, 0, 10], "same bend")
     assert index.mesh.areas[got.facets].sum() == pytest.approx(2 * np.pi * 8 * 30, rel=0.06)

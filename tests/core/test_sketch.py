@@ -17,8 +17,12 @@ from deftmason.core.sketch.trace import TraceLoop, trace_noise
 def outline(w, h, r, step=0.4, tilt=0.0, shift=(0, 0), noise=0.0, seed=0):
     """Samples of a rounded rectangle, anticlockwise."""
     parts = []
-    for (cx, cy), a in (((w / 2 - r, -h / 2 + r), -90), ((w / 2 - r, h / 2 - r), 0), ((-w / 2 + r, h / 2 - r), 90),
-                        ((-w / 2 + r, -h / 2 + r), 180)):
+    for (cx, cy), a in (
+        ((w / 2 - r, -h / 2 + r), -90),
+        ((w / 2 - r, h / 2 - r), 0),
+        ((-w / 2 + r, h / 2 - r), 90),
+        ((-w / 2 + r, -h / 2 + r), 180),
+    ):
         t = np.radians(a + np.linspace(0, 90, 200))
         parts.append(np.column_stack([cx + r * np.cos(t), cy + r * np.sin(t)]))
     p = np.vstack(parts)
@@ -113,14 +117,28 @@ def test_gradients_agree_with_differences():
     lines = [e.id for e in d.entities.values() if e.kind == "line"]
     arcs = [e.id for e in d.entities.values() if e.kind == "arc"]
     circles = [e.id for e in d.entities.values() if e.kind == "circle"]
-    rows = [lambda x, r=r: relation_equations(d, r, x)[0] for r in [
-        *relations, Relation("parallel", (lines[0], lines[2])), Relation("perpendicular", (lines[0], lines[1])),
-        Relation("tangent", (lines[0], circles[0])), Relation("tangent", (circles[0], circles[1])),
-        Relation("equal", (lines[0], lines[1])), Relation("collinear", (lines[0], lines[1])),
-        Relation("concentric", (arcs[0], circles[0]))]]
-    rows += [lambda x, k=k, of=of: size_value(d, Size("s", k, of), x) for k, of in [
-        ("radius", (arcs[0],)), ("width", (lines[0], lines[2])), ("spacing_x", (circles[0], circles[1])),
-        ("place_y", (circles[2],))]]
+    rows = [
+        lambda x, r=r: relation_equations(d, r, x)[0]
+        for r in [
+            *relations,
+            Relation("parallel", (lines[0], lines[2])),
+            Relation("perpendicular", (lines[0], lines[1])),
+            Relation("tangent", (lines[0], circles[0])),
+            Relation("tangent", (circles[0], circles[1])),
+            Relation("equal", (lines[0], lines[1])),
+            Relation("collinear", (lines[0], lines[1])),
+            Relation("concentric", (arcs[0], circles[0])),
+        ]
+    ]
+    rows += [
+        lambda x, k=k, of=of: size_value(d, Size("s", k, of), x)
+        for k, of in [
+            ("radius", (arcs[0],)),
+            ("width", (lines[0], lines[2])),
+            ("spacing_x", (circles[0], circles[1])),
+            ("place_y", (circles[2],)),
+        ]
+    ]
     for row in rows:
         value, g = row(x)
         grad = np.zeros(len(x))
@@ -140,8 +158,13 @@ def test_gradients_agree_with_differences():
 def test_brushed_stretches_resolve_again_on_another_trace():
     loops = plate()
     bottom = stroke_from_brush(loops, np.array([[-30, -30.4], [30, -29.6]]), 1.0, "line", "a")
-    hole = stroke_from_brush(loops, np.array([[34 + 4.25 * np.cos(t), 20 + 4.25 * np.sin(t)] for t in np.linspace(0, 3, 9)]),
-                             0.8, "circle", "b")
+    hole = stroke_from_brush(
+        loops,
+        np.array([[34 + 4.25 * np.cos(t), 20 + 4.25 * np.sin(t)] for t in np.linspace(0, 3, 9)]),
+        0.8,
+        "circle",
+        "b",
+    )
     d = draw(plate(seed=50), [bottom, hole], 1.5)
     s = solve(d, [], [])
     g = {e["id"]: e for e in d.geometry(s.x)}
@@ -159,6 +182,8 @@ def test_loops_are_nested():
     assert loops[0]["area"] == pytest.approx(90 * 60 - (4 - np.pi) * 36, rel=2e-3)
 
 
-@pytest.mark.parametrize("value,u,chosen", [(24.993, 0.006, 25), (8.487, 0.011, 8.5), (11.473, 0.006, 11.473), (6.02, 0.02, 6)])
+@pytest.mark.parametrize(
+    "value,u,chosen", [(24.993, 0.006, 25), (8.487, 0.011, 8.5), (11.473, 0.006, 11.473), (6.02, 0.02, 6)]
+)
 def test_round_numbers_are_chosen_only_where_the_measurement_allows(value, u, chosen):
     assert round_value(value, u)[0] == chosen

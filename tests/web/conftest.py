@@ -33,8 +33,13 @@ class Server:
         subprocess.run([sys.executable, "-m", "deftmason.server", *args], env=self.env, check=True, capture_output=True)
 
     def start(self):
-        self.process = subprocess.Popen([sys.executable, "-m", "deftmason.server.serve", "--port", str(self.port)], env=self.env,
-                                        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "deftmason.server.serve", "--port", str(self.port)],
+            env=self.env,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
         for _ in range(100):
             try:
                 urllib.request.urlopen(self.url + "/api/session", timeout=2)
@@ -61,7 +66,7 @@ def server(tmp_path_factory):
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the screens first: make build"
     s = Server(tmp_path_factory.mktemp("served"))
     s.manage("migrate")
-    s.manage("load_demo", "--spacing", "0.8")
+    s.manage("load_demo", "--spacing", "0.62")
     s.start()
     yield s
     s.stop()

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-ARGS = ("--no-sandbox --use-angle=swiftshader --enable-unsafe-swiftshader --ignore-gpu-blocklist --disable-quic --no-first-run "
-        "--disable-background-networking --disable-component-update --disable-sync").split()
+ARGS = (
+    "--no-sandbox --use-angle=swiftshader --enable-unsafe-swiftshader --ignore-gpu-blocklist --disable-quic --no-first-run "
+    "--disable-background-networking --disable-component-update --disable-sync"
+).split()
 
 
 class Room:

@@ -65,7 +65,9 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.wait_for_function(f"+document.querySelector('[data-figure=facets]').innerText.replaceAll(',', '') < {few}")
     for _ in range(10):
         page.keyboard.press("]")
-    page.wait_for_function(f"+document.querySelector('[data-figure=facets]').innerText.replaceAll(',', '') > {few * 0.97}")
+    page.wait_for_function(
+        f"+document.querySelector('[data-figure=facets]').innerText.replaceAll(',', '') > {few * 0.97}"
+    )
     room.name("Seat face")
     room.lay("Seat face")
     room.tool("Frame", "Plane datum")
@@ -74,7 +76,9 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.name("Long side")
     room.lay("Long side")
     room.tool("Frame", "Axis datum")
-    room.click_part((-6 * np.cos(0.6), 6 * np.sin(0.6), 5), (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65), tilt=(0, 0, 0))
+    room.click_part(
+        (-6 * np.cos(0.6), 6 * np.sin(0.6), 5), (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65), tilt=(0, 0, 0)
+    )
     page.locator('[data-figure="diameter"]').wait_for()
     bore = float(re.search(r"⌀ ([\d.]+)", room.figure("diameter")).group(1))
     assert bore == pytest.approx(12, abs=0.02)
@@ -111,7 +115,9 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.get_by_text("Click the face where it ends").wait_for()
     room.click_part((40, 2, 12), (0, 0, 1))
     evidence(page).get_by_role("button", name=re.compile("to: chosen")).wait_for()
-    assert chips(page)["to"] == pytest.approx(12, abs=0.02)
+    assert chips(page)["to"] == 12 and chips(page)["from"] == 0
+    choose(page, "to", 12.5)
+    evidence(page).get_by_role("button", name="to: chosen 12.5, change").wait_for()
     choose(page, "to", 12)
     evidence(page).get_by_role("button", name="to: chosen 12, change").wait_for()
     room.name("Base")
@@ -140,7 +146,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.get_by_label(re.compile("8 pieces, outermost")).uncheck()
     room.click_part((11, 2, 14), (0, 0, 1), tilt=(0.02, 0.03, 0))
     evidence(page).get_by_role("button", name=re.compile("from: chosen 1")).wait_for()
-    assert chips(page)["from"] == pytest.approx(14, abs=0.02)
+    assert chips(page)["from"] == 14
     room.name("Pocket")
     room.lay("Pocket")
     room.tool("Build", "Cut")
@@ -168,13 +174,13 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.name("First check")
     room.lay("First check")
     page.locator('[data-figure="rms"]').wait_for(timeout=60_000)
-    assert float(room.figure("rms")) < 0.05
+    assert float(room.figure("rms")) < 0.1
     page.get_by_role("slider", name="Upper tolerance").press("ArrowDown")
     page.wait_for_function("document.body.innerText.includes('0.095')")
     page.wait_for_timeout(1500)
     shot(page, "check")
     worn = room.summary("First check")
-    assert worn["rms"] < 0.05 and worn["min"] < -0.25  # the worn edge is seen for what it is
+    assert worn["min"] < -0.4  # the worn edge is seen for what it is
     page.get_by_role("button", name="Keep proof").click()
     page.get_by_text("It is in the yard under Proofs").wait_for()
     page.get_by_role("complementary", name="Yard").get_by_role("button", name=re.compile("First check")).click()
@@ -184,15 +190,30 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     # Deliver.
     page.get_by_role("button", name="Deliver", exact=True).click()
     shot(page, "deliver")
-    for label, file in (("Model as STEP", "model.step"), ("Model as STL", "model.stl"), ("Scan as PLY", "scan.ply"),
-                        ("Base outline as DXF", "base.dxf"), ("Parametric script", "model.py"), ("Recipe", "recipe.json")):
+    for label, file in (
+        ("Model as STEP", "model.step"),
+        ("Model as STL", "model.stl"),
+        ("Scan as PLY", "scan.ply"),
+        ("Base outline as DXF", "base.dxf"),
+        ("Parametric script", "model.py"),
+        ("Recipe", "recipe.json"),
+    ):
         with page.expect_download() as d:
             page.get_by_role("link", name=re.compile(label)).click()
         d.value.save_as(tmp_path / file)
         assert (tmp_path / file).stat().st_size > 500
     from deftmason.core.kernel.files import read_model
 
-    assert read_model(str(tmp_path / "model.step")).volume == pytest.approx(body["volume"], rel=1e-9)
+    model = read_model(str(tmp_path / "model.step"))
+    assert model.volume == pytest.approx(body["volume"], rel=1e-9)
+    from deftmason.core.check.deviation import ModelSurface
+    from deftmason.core.scan.files import read_scan
+    from deftmason.demo.bracket import WORN
+
+    points = read_scan(str(tmp_path / "scan.ply")).scan.vertices
+    sound = np.linalg.norm(points - np.array(WORN.center), axis=1) > WORN.radius
+    off = ModelSurface(model).distances(points[sound], reach=1.0).distance
+    assert np.isfinite(off).mean() > 0.99 and np.sqrt(np.nanmean(off**2)) < 0.05
     ran = subprocess.run([sys.executable, "model.py"], cwd=tmp_path, capture_output=True, text=True, timeout=120)
     assert ran.returncode == 0, ran.stderr
     assert float(re.search(r"volume ([\d.]+)", ran.stdout).group(1)) == pytest.approx(body["volume"], rel=1e-6)
@@ -238,7 +259,9 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     stones = {s["name"]: s for s in room.api().json()["stones"]}
     turned = np.array(stones["Part frame"]["summary"]["matrix"]) @ pose
     assert turned[0, 0] == pytest.approx(-1, abs=0.002)  # the part now faces the other way
-    assert all(s["status"] in ("sound", "attention") for s in stones.values()), {n: s["says"] for n, s in stones.items()}
+    assert all(s["status"] in ("sound", "attention") for s in stones.values()), {
+        n: s["says"] for n, s in stones.items()
+    }
     assert stones["Foot rounding"]["summary"]["volume"] == pytest.approx(before, rel=0.002)
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")

@@ -12,8 +12,13 @@ import typer
 
 from ..core.errors import BadArgument, BadInput, MasonError
 
-app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
-                  help="From a 3D scan to a proven CAD model, without a screen. Lengths in mm, angles in degrees.")
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    help="From a 3D scan to a proven CAD model, without a screen. Lengths in mm, angles in degrees.",
+)
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 Units = Annotated[str, typer.Option("--units", help="What the input file is in: mm, cm, m or in.")]
@@ -56,7 +61,9 @@ def _bar(on: bool):
     """Progress on standard error, only where somebody watches."""
     if not (on or sys.stderr.isatty()):
         return lambda share, message="": None
-    return lambda share, message="": print(f"\r{share:4.0%} {message:<60}", end="" if share < 1 else "\n", file=sys.stderr)
+    return lambda share, message="": print(
+        f"\r{share:4.0%} {message:<60}", end="" if share < 1 else "\n", file=sys.stderr
+    )
 
 
 @app.command()
@@ -71,10 +78,14 @@ def inspect(file: str, units: Units = "mm", as_json: Json = False) -> None:
     answer = inspect_scan(read.scan)
     answer |= {"warnings": read.warnings, "seconds": time.perf_counter() - begin}
     found = ", ".join(f"{v:,} {k.replace('_', ' ')}" for k, v in answer["defects"].items() if v) or "no defects"
-    _print(answer, as_json, [
-        f"{answer['kind']}: {answer['points']:,} points, {answer['triangles']:,} triangles, {len(answer['open_loops'])} open loops",
-        found,
-    ])
+    _print(
+        answer,
+        as_json,
+        [
+            f"{answer['kind']}: {answer['points']:,} points, {answer['triangles']:,} triangles, {len(answer['open_loops'])} open loops",
+            found,
+        ],
+    )
 
 
 @app.command()
@@ -82,9 +93,13 @@ def fit(
     file: str,
     kind: Annotated[str, typer.Option("--kind", help="plane, line, circle, cylinder, cone, sphere or torus.")],
     seed: Annotated[str | None, typer.Option("--seed", help="x,y,z of a place on the surface.")] = None,
-    spread_angle: Annotated[float | None, typer.Option("--spread-angle", help="How far a facet may turn, degrees.")] = None,
+    spread_angle: Annotated[
+        float | None, typer.Option("--spread-angle", help="How far a facet may turn, degrees.")
+    ] = None,
     parallel: Annotated[str | None, typer.Option("--parallel", help="Hold the direction along x,y,z.")] = None,
-    perpendicular: Annotated[str | None, typer.Option("--perpendicular", help="Hold the direction square to x,y,z.")] = None,
+    perpendicular: Annotated[
+        str | None, typer.Option("--perpendicular", help="Hold the direction square to x,y,z.")
+    ] = None,
     radius: Annotated[float | None, typer.Option("--radius", help="Hold the radius, mm.")] = None,
     robust: Annotated[bool, typer.Option("--robust", help="Let outliers not count.")] = False,
     units: Units = "mm",
@@ -120,13 +135,20 @@ def fit(
         points = read.scan.vertices if isinstance(read.scan, TriMesh) else read.scan.points
         normals = None
     try:
-        f = fit_points(kind, points, normals=normals, parallel=along, perpendicular=across, radius=radius, robust=robust)
+        f = fit_points(
+            kind, points, normals=normals, parallel=along, perpendicular=across, radius=radius, robust=robust
+        )
     except BadInput as e:
         raise BadInput(f"{name}: {e.message}") from None
     answer = {
-        "kind": f.kind, "parameters": f.element.parameters(), "sigma": f.sigma, "max_distance": f.max_distance,
-        "uncertainty": f.uncertainty, "points_used": len(points),
-        "extent": {"along": list(f.extent) if f.extent else None}, "warnings": read.warnings,
+        "kind": f.kind,
+        "parameters": f.element.parameters(),
+        "sigma": f.sigma,
+        "max_distance": f.max_distance,
+        "uncertainty": f.uncertainty,
+        "points_used": len(points),
+        "extent": {"along": list(f.extent) if f.extent else None},
+        "warnings": read.warnings,
         "seconds": time.perf_counter() - begin,
     }
     _print(answer, as_json, [f"{f.kind}: {answer['parameters']}", f"rms {f.sigma:.6f} mm over {len(points):,} points"])
@@ -138,7 +160,9 @@ def cut(
     at: Annotated[str, typer.Option("--at", help="x,y,z of a point of the plane.")],
     normal: Annotated[str, typer.Option("--normal", help="x,y,z across the plane.")],
     sketch: Annotated[bool, typer.Option("--sketch", help="Draw the whole outline.")] = False,
-    noise: Annotated[float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured where not given.")] = None,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured where not given.")
+    ] = None,
     dxf: Annotated[str | None, typer.Option("--dxf", help="Write a DXF.")] = None,
     svg: Annotated[str | None, typer.Option("--svg", help="Write an SVG.")] = None,
     units: Units = "mm",
@@ -170,8 +194,13 @@ def cut(
     for p, closed in section.loops():
         uv = plane.to_paper(p)
         ring = np.vstack([uv, uv[:1]]) if closed else uv
-        loops.append({"closed": closed, "length": float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()),
-                      "points": uv.tolist()})
+        loops.append(
+            {
+                "closed": closed,
+                "length": float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()),
+                "points": uv.tolist(),
+            }
+        )
     loops.sort(key=lambda x: -x["length"])
     if not loops:
         warnings.append("The plane does not meet the mesh.")
@@ -180,7 +209,10 @@ def cut(
         drawing = _sketch(section.lifted(index), plane, index, noise)
     answer = {
         "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "x_direction": plane.u.tolist()},
-        "loops": loops, "sketch": drawing, "warnings": warnings, "seconds": time.perf_counter() - begin,
+        "loops": loops,
+        "sketch": drawing,
+        "warnings": warnings,
+        "seconds": time.perf_counter() - begin,
     }
     from ..core.deliver.drawing_files import write_dxf, write_svg
 
@@ -189,8 +221,12 @@ def cut(
         if path:
             _writable(path)
             write(path, drawing["entities"] if drawing else [], rings)
-    _print(answer, as_json, [f"{len(loops)} loops"] + ([f"{len(drawing['entities'])} entities, rms {drawing['rms']:.4f} mm"]
-                                                       if drawing else []))
+    _print(
+        answer,
+        as_json,
+        [f"{len(loops)} loops"]
+        + ([f"{len(drawing['entities'])} entities, rms {drawing['rms']:.4f} mm"] if drawing else []),
+    )
 
 
 def _sketch(section, plane, index, noise):
@@ -211,7 +247,9 @@ def _sketch(section, plane, index, noise):
     return {
         "entities": d.geometry(s.x),
         "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in relations],
-        "rms": s.rms, "max_distance": s.max_distance, "freedom": s.freedom,
+        "rms": s.rms,
+        "max_distance": s.max_distance,
+        "freedom": s.freedom,
     }
 
 
@@ -227,7 +265,9 @@ def check(
     model: Annotated[str, typer.Option("--model", help="STEP, IGES or B-rep file.")],
     tolerance: Annotated[float, typer.Option("--tolerance", help="Half width of the band, mm.")] = 0.1,
     reach: Annotated[float | None, typer.Option("--reach", help="Points farther off are not answered, mm.")] = None,
-    angle: Annotated[float | None, typer.Option("--angle", help="Points turned away more are not answered, degrees.")] = None,
+    angle: Annotated[
+        float | None, typer.Option("--angle", help="Points turned away more are not answered, degrees.")
+    ] = None,
     csv: Annotated[str | None, typer.Option("--csv", help="Write every point's distance.")] = None,
     map_: Annotated[str | None, typer.Option("--map", help="Write a coloured mesh (.ply or .glb).")] = None,
     report: Annotated[str | None, typer.Option("--report", help="Write a PDF report.")] = None,
@@ -257,8 +297,9 @@ def check(
     points = s.vertices if isinstance(s, TriMesh) else s.points
     normals = s.vertex_normals if isinstance(s, TriMesh) else s.normals
     surface = ModelSurface(body)
-    found = surface.distances(points, normals if angle is not None else None, reach=reach, angle_deg=angle,
-                              progress=_bar(progress))
+    found = surface.distances(
+        points, normals if angle is not None else None, reach=reach, angle_deg=angle, progress=_bar(progress)
+    )
     spacing = s.median_edge if isinstance(s, TriMesh) else _spacing(points)
     answer = summary(surface, points, found, tolerance, spacing)
     answer |= {"warnings": read.warnings, "seconds": time.perf_counter() - begin}
@@ -270,7 +311,11 @@ def check(
         write_check_map(map_, s, found, tolerance)
     if report:
         write_check_report(report, os.path.basename(scan), os.path.basename(model), answer, found)
-    rms = "none answered" if answer["rms"] is None else f"rms {answer['rms']:.4f} mm, {answer['within']:.1%} within ±{tolerance:g} mm"
+    rms = (
+        "none answered"
+        if answer["rms"] is None
+        else f"rms {answer['rms']:.4f} mm, {answer['within']:.1%} within ±{tolerance:g} mm"
+    )
     _print(answer, as_json, [f"{answer['answered']:,} of {answer['points']:,} points answered, {rms}"])
 
 

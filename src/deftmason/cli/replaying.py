@@ -19,7 +19,13 @@ from ..core.scan.files import write_scan
 
 __all__ = ["replay_recipe", "file_sha256"]
 
-_CONTRACT_STATUS = {"sound": "done", "attention": "needs attention", "failed": "failed", "waiting": "failed", "off": "kept"}
+_CONTRACT_STATUS = {
+    "sound": "done",
+    "attention": "needs attention",
+    "failed": "failed",
+    "waiting": "failed",
+    "off": "kept",
+}
 
 
 def file_sha256(path: str) -> str:
@@ -34,12 +40,17 @@ def replay_recipe(path: str, out: str, scans: dict[str, str], changes: dict[str,
     names = {s.name for s in steps if s.kind == "scan"}
     for given, file in scans.items():
         if given not in names:
-            raise BadArgument(f"--scan: the recipe has no scan '{given}'; it has {', '.join(sorted(names))}.", field="scan")
+            raise BadArgument(
+                f"--scan: the recipe has no scan '{given}'; it has {', '.join(sorted(names))}.", field="scan"
+            )
         if not os.path.isfile(file):
             raise BadInput(f"{file}: there is no such file; check the path.")
     checksums = {n: file_sha256(f) for n, f in scans.items()}
-    replaced = {s.name: checksums[s.name] for s in steps if s.kind == "scan" and s.name in checksums
-                and checksums[s.name] != s.sha256}  # type: ignore[attr-defined]
+    replaced = {
+        s.name: checksums[s.name]
+        for s in steps
+        if s.kind == "scan" and s.name in checksums and checksums[s.name] != s.sha256
+    }  # type: ignore[attr-defined]
 
     def scan_file(sha256: str, scan_name: str) -> str:
         if scan_name in scans:
@@ -91,11 +102,22 @@ def _answer(ran, replay) -> dict:
         s = bodies[-1].summary
         model = {"volume": s["volume"], "area": s["area"], "faces": s["faces"], "valid": s["valid"]}
     return {
-        "steps": [{"id": r.step.id, "kind": r.step.kind, "name": r.step.name, "status": _CONTRACT_STATUS[r.status],
-                   "says": r.says, "seconds": r.seconds} for r in ran],
+        "steps": [
+            {
+                "id": r.step.id,
+                "kind": r.step.kind,
+                "name": r.step.name,
+                "status": _CONTRACT_STATUS[r.status],
+                "says": r.says,
+                "seconds": r.seconds,
+            }
+            for r in ran
+        ],
         "model": model,
-        "values": [{"name": n, "measured": v.measured, "uncertainty": v.uncertainty, "chosen": v.chosen, "source": v.source}
-                   for n, _, v in ledger(ran)],
+        "values": [
+            {"name": n, "measured": v.measured, "uncertainty": v.uncertainty, "chosen": v.chosen, "source": v.source}
+            for n, _, v in ledger(ran)
+        ],
         "check": checks[-1].summary if checks else None,
     }
 

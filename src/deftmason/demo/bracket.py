@@ -46,11 +46,20 @@ class Bracket:
 def true_bracket(b: Bracket = Bracket()) -> Body:
     """The true model, built with a general CAD library independently of the program's own features."""
     from build123d import (
-        Axis, Box, Circle, Cylinder, GeomType, Locations, Plane, Pos, RectangleRounded, Sphere, draft, extrude, fillet,
+        Cylinder,
+        Plane,
+        Pos,
+        RectangleRounded,
+        Sphere,
+        draft,
+        extrude,
+        fillet,
     )
 
     plate = extrude(RectangleRounded(b.length, b.width, b.corner), b.plate)
-    boss = Pos(0, 0, b.plate) * extrude(RectangleRounded(b.boss_length, b.boss_width, b.boss_corner), b.boss_top + 3 - b.plate)
+    boss = Pos(0, 0, b.plate) * extrude(
+        RectangleRounded(b.boss_length, b.boss_width, b.boss_corner), b.boss_top + 3 - b.plate
+    )
     walls = [f for f in boss.faces() if abs(f.normal_at().Z) < 1e-6]
     boss = draft(walls, Plane.XY.offset(b.boss_level), b.draft_deg)
     # The crown: a large sphere touching the top at its highest, lower by ``crown`` at the boss's ends.
@@ -58,8 +67,14 @@ def true_bracket(b: Bracket = Bracket()) -> Body:
     radius = (half**2 + b.crown**2) / (2 * b.crown)
     boss = boss & (Pos(0, 0, b.boss_top + b.crown / 2 - radius) * Sphere(radius))
     part = plate + boss
-    foot = [e for e in part.edges() if abs(e.center().Z - b.plate) < 1e-6 and abs(e.center().X) < half + 2
-            and abs(e.center().Y) < b.boss_width / 2 + 2 and len(e.vertices()) == 2]
+    foot = [
+        e
+        for e in part.edges()
+        if abs(e.center().Z - b.plate) < 1e-6
+        and abs(e.center().X) < half + 2
+        and abs(e.center().Y) < b.boss_width / 2 + 2
+        and len(e.vertices()) == 2
+    ]
     part = fillet(foot, b.foot)
     part -= Pos(0, 0, b.pocket_floor) * extrude(RectangleRounded(b.pocket_length, b.pocket_width, b.pocket_corner), 40)
     part -= Pos(0, 0, b.plate / 2) * Cylinder(b.pivot / 2, 60)
@@ -73,6 +88,10 @@ def true_bracket(b: Bracket = Bracket()) -> Body:
 def bracket_scanner(spacing: float = 0.52, seed: int = 20) -> Scanner:
     """How the demo's bracket was scanned: three holes in the mesh, part of one edge worn."""
     return Scanner(
-        spacing=spacing, noise=0.03, stations=40, seed=seed, wear=(WORN,),
+        spacing=spacing,
+        noise=0.03,
+        stations=40,
+        seed=seed,
+        wear=(WORN,),
         holes=((-38.0, -8.0, 12.0, 3.2), (20.0, 30.0, 6.0, 2.6), (6.0, -18.8, 24.0, 2.8)),
     )

@@ -21,14 +21,23 @@ __all__ = ["bracket_steps"]
 
 
 def bracket_steps(
-    scan_step: dict, pose: RigidMotion, store: ResultStore, scan_file: Callable[[str, str], str], *, until: str = "check"
+    scan_step: dict,
+    pose: RigidMotion,
+    store: ResultStore,
+    scan_file: Callable[[str, str], str],
+    *,
+    until: str = "check",
 ) -> list[dict]:
     """Step records from the scan up to the step of the id ``until``."""
     steps = [dict(scan_step)]
 
     def pick(place, normal, rule="same facing", angle=None):
-        return {"place": [float(c) for c in pose.points(np.array(place, float))],
-                "normal": [float(c) for c in pose.vectors(np.array(normal, float))], "rule": rule, "angle_deg": angle}
+        return {
+            "place": [float(c) for c in pose.points(np.array(place, float))],
+            "normal": [float(c) for c in pose.vectors(np.array(normal, float))],
+            "rule": rule,
+            "angle_deg": angle,
+        }
 
     def replay() -> Replay:
         return Replay([parse_step(s) for s in steps], store, scan_file)
@@ -55,9 +64,18 @@ def bracket_steps(
 
     def drawn(step_id: str, name: str, height: float) -> dict:
         found = propose_sketch(replay(), "scan", "frame", "z", height)
-        return {"id": step_id, "kind": "sketch", "name": name, "scan": "scan", "frame": "frame", "axis": "z", "height": height,
-                "strokes": found["strokes"], "sizes": found["sizes"],
-                "relations": [{"kind": r["kind"], "of": r["of"]} for r in found["relations"]]}
+        return {
+            "id": step_id,
+            "kind": "sketch",
+            "name": name,
+            "scan": "scan",
+            "frame": "frame",
+            "axis": "z",
+            "height": height,
+            "strokes": found["strokes"],
+            "sizes": found["sizes"],
+            "relations": [{"kind": r["kind"], "of": r["of"]} for r in found["relations"]],
+        }
 
     def loop_near(sketch: Ran, test) -> list[str]:
         out = []
@@ -71,32 +89,133 @@ def bracket_steps(
     common = {"scan": "scan", "frame": "frame"}
     replay().run()
     plan: list[tuple[str, Callable[[], dict]]] = [
-        ("seat", lambda: {"id": "seat", "kind": "datum", "name": "Seat face", "scan": "scan", "element": "plane",
-                          "pick": pick((22, 9, 0), (0, 0, -1))}),
-        ("side", lambda: {"id": "side", "kind": "datum", "name": "Long side", "scan": "scan", "element": "plane",
-                          "pick": pick((10, -30, 6), (0, -1, 0))}),
-        ("pivot", lambda: {"id": "pivot", "kind": "datum", "name": "Pivot bore", "scan": "scan", "element": "cylinder",
-                           "pick": pick((6, 0, 6), (-1, 0, 0), "same bend")}),
-        ("frame", lambda: {"id": "frame", "kind": "frame", "name": "Part frame", "first": "seat", "second": "side",
-                           "origin": "pivot"}),
+        (
+            "seat",
+            lambda: {
+                "id": "seat",
+                "kind": "datum",
+                "name": "Seat face",
+                "scan": "scan",
+                "element": "plane",
+                "pick": pick((22, 9, 0), (0, 0, -1)),
+            },
+        ),
+        (
+            "side",
+            lambda: {
+                "id": "side",
+                "kind": "datum",
+                "name": "Long side",
+                "scan": "scan",
+                "element": "plane",
+                "pick": pick((10, -30, 6), (0, -1, 0)),
+            },
+        ),
+        (
+            "pivot",
+            lambda: {
+                "id": "pivot",
+                "kind": "datum",
+                "name": "Pivot bore",
+                "scan": "scan",
+                "element": "cylinder",
+                "pick": pick((6, 0, 6), (-1, 0, 0), "same bend"),
+            },
+        ),
+        (
+            "frame",
+            lambda: {
+                "id": "frame",
+                "kind": "frame",
+                "name": "Part frame",
+                "first": "seat",
+                "second": "side",
+                "origin": "pivot",
+            },
+        ),
         ("outline", lambda: drawn("outline", "Base outline", 3.5)),
-        ("base", lambda: {"id": "base", "kind": "extrude", "name": "Base", **common, "sketch": "outline", "how": "join",
-                          "start": {"to": "face", "pick": pick((22, 9, 0), (0, 0, -1))},
-                          "end": {"to": "face", "pick": pick((38, 2, 12), (0, 0, 1), angle=6)}}),
+        (
+            "base",
+            lambda: {
+                "id": "base",
+                "kind": "extrude",
+                "name": "Base",
+                **common,
+                "sketch": "outline",
+                "how": "join",
+                "start": {"to": "face", "pick": pick((22, 9, 0), (0, 0, -1))},
+                "end": {"to": "face", "pick": pick((38, 2, 12), (0, 0, 1), angle=6)},
+            },
+        ),
         ("bosscut", lambda: drawn("bosscut", "Boss outline", 22.0)),
-        ("boss", lambda: {"id": "boss", "kind": "extrude", "name": "Boss", **common, "sketch": "bosscut", "body": "base",
-                          "how": "join", "start": {"to": "face", "pick": pick((38, 2, 12), (0, 0, 1), angle=6)},
-                          "end": {"to": "face", "pick": pick((-20, 4, 30), (0, 0, 1))}, "draft": {"value": None, "source": "scan"}}),
-        ("pocket", lambda: {"id": "pocket", "kind": "extrude", "name": "Pocket", **common, "sketch": "bosscut", "body": "boss",
-                            "how": "cut", "loops": loop_near(ran["bosscut"], lambda e, n: n > 1)[1:2],
-                            "start": {"to": "face", "pick": pick((11, 2, 14), (0, 0, 1))}, "end": {"to": "through"}}),
-        ("bores", lambda: {"id": "bores", "kind": "extrude", "name": "Bores", **common, "sketch": "outline", "body": "pocket",
-                           "how": "cut", "loops": loop_near(ran["outline"], lambda e, n: e["kind"] == "circle"),
-                           "start": {"to": "through"}, "end": {"to": "through"}}),
-        ("foot", lambda: {"id": "foot", "kind": "fillet", "name": "Foot rounding", **common, "body": "bores",
-                          "edges": _edges_between(replay(), "bores", "Base/top", "Boss/side")}),
-        ("check", lambda: {"id": "check", "kind": "check", "name": "After rounding", **common, "body": "foot", "tolerance": 0.1,
-                           "reach": 1.0}),
+        (
+            "boss",
+            lambda: {
+                "id": "boss",
+                "kind": "extrude",
+                "name": "Boss",
+                **common,
+                "sketch": "bosscut",
+                "body": "base",
+                "how": "join",
+                "start": {"to": "face", "pick": pick((38, 2, 12), (0, 0, 1), angle=6)},
+                "end": {"to": "face", "pick": pick((-20, 4, 30), (0, 0, 1))},
+                "draft": {"value": None, "source": "scan"},
+            },
+        ),
+        (
+            "pocket",
+            lambda: {
+                "id": "pocket",
+                "kind": "extrude",
+                "name": "Pocket",
+                **common,
+                "sketch": "bosscut",
+                "body": "boss",
+                "how": "cut",
+                "loops": loop_near(ran["bosscut"], lambda e, n: n > 1)[1:2],
+                "start": {"to": "face", "pick": pick((11, 2, 14), (0, 0, 1))},
+                "end": {"to": "through"},
+            },
+        ),
+        (
+            "bores",
+            lambda: {
+                "id": "bores",
+                "kind": "extrude",
+                "name": "Bores",
+                **common,
+                "sketch": "outline",
+                "body": "pocket",
+                "how": "cut",
+                "loops": loop_near(ran["outline"], lambda e, n: e["kind"] == "circle"),
+                "start": {"to": "through"},
+                "end": {"to": "through"},
+            },
+        ),
+        (
+            "foot",
+            lambda: {
+                "id": "foot",
+                "kind": "fillet",
+                "name": "Foot rounding",
+                **common,
+                "body": "bores",
+                "edges": _edges_between(replay(), "bores", "Base/top", "Boss/side"),
+            },
+        ),
+        (
+            "check",
+            lambda: {
+                "id": "check",
+                "kind": "check",
+                "name": "After rounding",
+                **common,
+                "body": "foot",
+                "tolerance": 0.1,
+                "reach": 1.0,
+            },
+        ),
     ]
     ran: dict[str, Ran] = {}
     for name, make in plan:

@@ -67,7 +67,9 @@ def _surface_nets(surface: ModelSurface, spacing: float) -> TriMesh:
     d = np.empty(n)
     for i, x in enumerate(axes[0]):
         y, z = np.meshgrid(axes[1], axes[2], indexing="ij")
-        d[i] = surface.distances(np.column_stack([np.full(y.size, x), y.ravel(), z.ravel()])).distance.reshape(n[1], n[2])
+        d[i] = surface.distances(np.column_stack([np.full(y.size, x), y.ravel(), z.ravel()])).distance.reshape(
+            n[1], n[2]
+        )
     inside = d < 0
     cells = tuple(n - 1)
     total, count = np.zeros((*cells, 3)), np.zeros(cells)
@@ -131,7 +133,9 @@ def _onto_surface(mesh: TriMesh, surface: ModelSurface, spacing: float) -> np.nd
     for _ in range(4):
         total = np.zeros_like(v)
         for k in range(3):
-            total[:, k] = np.bincount(edges[:, 0], v[edges[:, 1], k], len(v)) + np.bincount(edges[:, 1], v[edges[:, 0], k], len(v))
+            total[:, k] = np.bincount(edges[:, 0], v[edges[:, 1], k], len(v)) + np.bincount(
+                edges[:, 1], v[edges[:, 0], k], len(v)
+            )
         found = surface.distances(v)
         slide = 0.5 * (total / degree[:, None] - v)
         slide -= np.einsum("ij,ij->i", slide, found.normal)[:, None] * found.normal
@@ -185,7 +189,9 @@ def scan_part(body: Body, scanner: Scanner, pose: RigidMotion | None = None) -> 
         ragged = r * (1 + 0.15 * _smooth_field(v, r / 2, rng))
         seen &= np.linalg.norm(v - [x, y, z], axis=1) > ragged
     share = scanner.correlated_share
-    noise = np.sqrt(1 - share) * rng.normal(size=len(v)) + np.sqrt(share) * _smooth_field(v, scanner.correlation_mm, rng)
+    noise = np.sqrt(1 - share) * rng.normal(size=len(v)) + np.sqrt(share) * _smooth_field(
+        v, scanner.correlation_mm, rng
+    )
     grazing = np.minimum(1 / np.maximum(np.sqrt(best), 0.35), 2.0)  # slanting light is noisier
     v = v + (scanner.noise * noise * grazing)[:, None] * sight
     if scanner.outlier_share > 0:
@@ -209,7 +215,9 @@ def _without_specks(seen: np.ndarray, faces: np.ndarray) -> np.ndarray:
     edges = np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
     degree = np.maximum(np.bincount(edges.ravel(), minlength=len(seen)), 1)
     for _ in range(4):
-        lit = np.bincount(edges[:, 0], seen[edges[:, 1]], len(seen)) + np.bincount(edges[:, 1], seen[edges[:, 0]], len(seen))
+        lit = np.bincount(edges[:, 0], seen[edges[:, 1]], len(seen)) + np.bincount(
+            edges[:, 1], seen[edges[:, 0]], len(seen)
+        )
         seen = seen | (lit > 0.5 * degree)
     return seen
 

@@ -19,13 +19,32 @@ def main() -> int:
     options = parser.parse_args()
     shared = os.environ.get("DEFT_MASON_SHARED") == "1"
     if not shared and not is_loopback(options.host):
-        print(f"{options.host} is not a loopback address; in local use only 127.0.0.1 or ::1 are served. "
-              "Set DEFT_MASON_SHARED=1 for accounts and other addresses.", file=sys.stderr)
+        print(
+            f"{options.host} is not a loopback address; in local use only 127.0.0.1 or ::1 are served. "
+            "Set DEFT_MASON_SHARED=1 for accounts and other addresses.",
+            file=sys.stderr,
+        )
         return 2
     env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
-    web = [sys.executable, "-m", "waitress", f"--listen={options.host}:{options.port}", "--threads=8",
-           f"--max-request-body-size={3_000_000_000}", "deftmason.server.wsgi:application"]
-    worker = [sys.executable, "-m", "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"]
+    web = [
+        sys.executable,
+        "-m",
+        "waitress",
+        f"--listen={options.host}:{options.port}",
+        "--threads=8",
+        f"--max-request-body-size={3_000_000_000}",
+        "deftmason.server.wsgi:application",
+    ]
+    worker = [
+        sys.executable,
+        "-m",
+        "deftmason.server",
+        "db_worker",
+        "--interval",
+        "0.2",
+        "--no-startup-delay",
+        "--no-reload",
+    ]
     commands = {"web": web, "worker": worker}
     running = {n: subprocess.Popen(c, env=env, start_new_session=True) for n, c in commands.items()}
     print(f"Deft Mason is at http://{options.host}:{options.port}/  (Ctrl+C stops it)", flush=True)

@@ -46,7 +46,9 @@ MIDDLEWARE = [
 ]
 ROOT_URLCONF = "deftmason.server.urls"
 WSGI_APPLICATION = "deftmason.server.wsgi.application"
-TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "DIRS": [], "APP_DIRS": True, "OPTIONS": {}}]
+TEMPLATES = [
+    {"BACKEND": "django.template.backends.django.DjangoTemplates", "DIRS": [], "APP_DIRS": True, "OPTIONS": {}}
+]
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",

@@ -44,7 +44,7 @@ function how(v: string) {
 }
 function to(k: string, v: string) {
   const old = r.value[k]
-  r.value[k] = { to: v, pick: old.pick ?? null, height: v === 'height' ? { value: old.height?.value ?? j.preview?.values.find((x) => x.label === k)?.chosen ?? 0, source: 'typed' } : { value: null, source: 'scan' } }
+  r.value[k] = { to: v, pick: old.pick ?? null, height: v === 'height' ? { value: old.height?.value ?? j.preview?.values.find((x) => x.label === k)?.chosen ?? 0, source: 'typed' } : { value: null, source: 'rounded' } }
   if (v === 'face' && !old.pick) j.slot = k
   retry()
 }

@@ -40,7 +40,7 @@ function picked(at: { slot: string; place: number[]; normal: number[] }) {
   const rule = h.kind === 'datum' && h.record.element === 'cylinder' ? 'same bend' : 'same facing'
   const pick = { place: round(at.place), normal: round(at.normal), rule, angle_deg: old?.rule === rule ? old.angle_deg : null }
   if (at.slot === 'place') h.record.pick = pick
-  else h.record[at.slot] = { to: 'face', pick, height: { value: null, source: 'scan' } }
+  else h.record[at.slot] = { to: 'face', pick, height: { value: null, source: 'rounded' } }
   j.showPick(h.record.scan, pick, h.kind === 'datum' ? h.record.element : null)
   if (at.slot === 'start' && h.record.end.to === 'face' && !h.record.end.pick) j.slot = 'end'
   const ready = h.kind !== 'extrude' || ['start', 'end'].every((k) => h.record[k].to !== 'face' || h.record[k].pick)

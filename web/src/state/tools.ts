@@ -17,13 +17,14 @@ const datum = (element: 'plane' | 'cylinder', name: string) => (j: Job) => {
 }
 const extrude = (how: 'join' | 'cut', name: string) => (j: Job) => {
   const sketches = j.stones.filter((s) => s.produces === 'sketch' && j.done(s))
-  const end = () => ({ to: 'face', pick: null, height: { value: null, source: 'scan' } })
+  const end = () => ({ to: 'face', pick: null, height: { value: null, source: 'rounded' } })
   j.takeUp('extrude', {
     name: j.freeName(name), scan: j.scan!.id, frame: j.frame!.id, sketch: sketches[sketches.length - 1].id,
     body: j.body?.id ?? null, how, loops: [], start: end(), end: how === 'cut' ? { ...end(), to: 'through' } : end(),
     draft: { value: 0, source: 'typed' },
   })
   j.slot = 'start'
+  j.show.scan = true
 }
 
 export const TOOLS: Tool[] = [
@@ -54,7 +55,7 @@ export const TOOLS: Tool[] = [
   {
     id: 'fillet', name: 'Fillet', says: 'Round edges with a radius read from the scan', stage: 'Build', needs: needBody,
     start: (j) => {
-      j.takeUp('fillet', { name: j.freeName('Fillet'), scan: j.scan!.id, frame: j.frame!.id, body: j.body!.id, edges: [], radius: { value: null, source: 'scan' } })
+      j.takeUp('fillet', { name: j.freeName('Fillet'), scan: j.scan!.id, frame: j.frame!.id, body: j.body!.id, edges: [], radius: { value: null, source: 'rounded' } })
       j.slot = 'edges'
       j.show.model = true
       j.show.scan = false

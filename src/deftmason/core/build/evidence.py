@@ -87,7 +87,9 @@ def wall_draft(
     return Reading(mean, spread / np.sqrt(patches), int(len(x)), spread)
 
 
-def edge_radius(index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple], reach: float = 6.0):
+def edge_radius(
+    index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple], reach: float = 6.0
+):
     """Radius of the rounding along straight edges, each as points (2, 3) in the frame, between its two faces' normals.
 
     Vertices near an edge whose normals have left both faces are fitted with a cylinder along the edge.

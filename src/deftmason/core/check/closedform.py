@@ -75,8 +75,9 @@ def _to_element(px, py, pz, k, ox, oy, oz, ax, ay, az, r1, r2):  # pragma: no co
 
 
 @njit(cache=True, parallel=True)
-def measure(points, prim, tris, tri_face, code, origin, axis, r1, r2, outward, slack,
-            dist, face, normal, settled, closest, bary):  # pragma: no cover - compiled
+def measure(
+    points, prim, tris, tri_face, code, origin, axis, r1, r2, outward, slack, dist, face, normal, settled, closest, bary
+):  # pragma: no cover - compiled
     """Fill the output arrays for every point from its nearest candidate triangle ``prim``.
 
     A point is ``settled`` where the closed form agrees with the triangle to within ``slack``; elsewhere ``dist`` is
@@ -98,8 +99,20 @@ def measure(points, prim, tris, tri_face, code, origin, axis, r1, r2, outward, s
         dist[n] = far
         settled[n] = False
         if code[f] >= 0:
-            e, gx, gy, gz = _to_element(px, py, pz, code[f], origin[f, 0], origin[f, 1], origin[f, 2],
-                                        axis[f, 0], axis[f, 1], axis[f, 2], r1[f], r2[f])
+            e, gx, gy, gz = _to_element(
+                px,
+                py,
+                pz,
+                code[f],
+                origin[f, 0],
+                origin[f, 1],
+                origin[f, 2],
+                axis[f, 0],
+                axis[f, 1],
+                axis[f, 2],
+                r1[f],
+                r2[f],
+            )
             o = outward[f]
             normal[n, 0], normal[n, 1], normal[n, 2] = gx * o, gy * o, gz * o
             if abs(abs(e) - far) <= slack:

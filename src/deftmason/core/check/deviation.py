@@ -130,7 +130,9 @@ class ModelSurface:
         corner = np.zeros((len(merged), 3))
         for k in range(3):
             a, b = t[:, (k + 1) % 3] - t[:, k], t[:, (k + 2) % 3] - t[:, k]
-            cosine = np.einsum("ij,ij->i", a, b) / np.maximum(np.linalg.norm(a, axis=1) * np.linalg.norm(b, axis=1), 1e-300)
+            cosine = np.einsum("ij,ij->i", a, b) / np.maximum(
+                np.linalg.norm(a, axis=1) * np.linalg.norm(b, axis=1), 1e-300
+            )
             weighted = n * np.arccos(np.clip(cosine, -1, 1))[:, None]
             for c in range(3):
                 corner[:, c] += np.bincount(faces[:, k], weighted[:, c], len(merged))
@@ -156,7 +158,9 @@ class ModelSurface:
         """
         points = np.ascontiguousarray(points, float)
         if angle_deg is not None and normals is None:
-            raise BadArgument("An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle")
+            raise BadArgument(
+                "An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle"
+            )
         n = len(points)
         out = Distances(np.empty(n), np.empty(n, np.int32), np.empty((n, 3)))
         for begin in range(0, n, _CHUNK):
@@ -182,8 +186,25 @@ class ModelSurface:
         dist, face, normal = np.empty(m), np.empty(m, np.int32), np.zeros((m, 3))
         settled, closest, bary = np.empty(m, np.bool_), np.empty((m, 3)), np.empty((m, 3))
         slack = 2 * self.deflection + 1e-6
-        measure(p, prim, self._tris, self.face_ids, self._code, self._origin, self._axis, self._r1, self._r2,
-                self._outward, slack, dist, face, normal, settled, closest, bary)
+        measure(
+            p,
+            prim,
+            self._tris,
+            self.face_ids,
+            self._code,
+            self._origin,
+            self._axis,
+            self._r1,
+            self._r2,
+            self._outward,
+            slack,
+            dist,
+            face,
+            normal,
+            settled,
+            closest,
+            bary,
+        )
         for f in np.unique(face[~settled]):
             if self._code[f] < 0 and self.surfaces[f].spline is not None:
                 self._on_spline(int(f), p, prim, dist, face, normal, settled, slack)

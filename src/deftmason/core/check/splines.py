@@ -132,8 +132,13 @@ def _feet(points, start, poles, uk, vk, pu, pv, foot, normal, uv):  # pragma: no
             if move < 1e-12:
                 break
         _evaluate(poles, uk, vk, pu, pv, u, v, s)
-        nx = np.array([s[1, 1] * s[2, 2] - s[1, 2] * s[2, 1], s[1, 2] * s[2, 0] - s[1, 0] * s[2, 2],
-                       s[1, 0] * s[2, 1] - s[1, 1] * s[2, 0]])
+        nx = np.array(
+            [
+                s[1, 1] * s[2, 2] - s[1, 2] * s[2, 1],
+                s[1, 2] * s[2, 0] - s[1, 0] * s[2, 2],
+                s[1, 0] * s[2, 1] - s[1, 1] * s[2, 0],
+            ]
+        )
         length = np.sqrt(np.dot(nx, nx))
         for k in range(3):
             foot[n, k] = s[0, k]
@@ -144,8 +149,18 @@ def _feet(points, start, poles, uk, vk, pu, pv, foot, normal, uv):  # pragma: no
 def spline_feet(surface: SplineSurface, points: np.ndarray, start: np.ndarray):
     """Feet (n, 3), unit normals (n, 3) along Su × Sv and parameters (n, 2), from starting parameters (n, 2)."""
     foot, normal, uv = np.empty_like(points), np.empty_like(points), np.empty((len(points), 2))
-    _feet(np.ascontiguousarray(points), np.ascontiguousarray(start), surface.poles, surface.u_knots, surface.v_knots,
-          surface.u_degree, surface.v_degree, foot, normal, uv)
+    _feet(
+        np.ascontiguousarray(points),
+        np.ascontiguousarray(start),
+        surface.poles,
+        surface.u_knots,
+        surface.v_knots,
+        surface.u_degree,
+        surface.v_degree,
+        foot,
+        normal,
+        uv,
+    )
     return foot, normal, uv
 
 

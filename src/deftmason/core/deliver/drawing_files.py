@@ -63,7 +63,9 @@ def write_svg(path: str, geometry: list[dict], loops: list[list] = ()) -> None:
             a, b = _angles(e)
             large = 1 if (b - a) % 360 > 180 else 0
             (x, y), (u, v), r = e["start"], e["end"], e["radius"]
-            out.append(f'<path d="M{x:.6f},{-y:.6f} A{r:.6f},{r:.6f} 0 {large} {0 if e["ccw"] else 1} {u:.6f},{-v:.6f}"/>')
+            out.append(
+                f'<path d="M{x:.6f},{-y:.6f} A{r:.6f},{r:.6f} 0 {large} {0 if e["ccw"] else 1} {u:.6f},{-v:.6f}"/>'
+            )
     with open(path + ".part", "w") as f:
         f.write("\n".join(out + ["</svg>"]))
     os.replace(path + ".part", path)

@@ -137,9 +137,20 @@ def model_script(name: str, ran: list[Ran]) -> str:
         seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {v.uncertainty or 0:.3f} {unit}, "
         numbers.append(f"{word} = {v.chosen!r}  # {seen}{v.source}")
     title = re.sub(r"[^\x20-\x7e]", "", name).replace('"', "'")
-    out = [f'"""{title}: rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""', "",
-           "import os", "", "import numpy as np", "from build123d import *", "", "# The numbers (mm, degrees).", *numbers, "",
-           _HELPER.rstrip(), ""]
+    out = [
+        f'"""{title}: rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""',
+        "",
+        "import os",
+        "",
+        "import numpy as np",
+        "from build123d import *",
+        "",
+        "# The numbers (mm, degrees).",
+        *numbers,
+        "",
+        _HELPER.rstrip(),
+        "",
+    ]
     body = None
     for r in ran:
         if not r.done or r.step.produces not in ("sketch", "body"):
@@ -152,9 +163,13 @@ def model_script(name: str, ran: list[Ran]) -> str:
         out += ["", f"model = {body}"]
     else:
         out += ["", "model = None  # the job has no body yet"]
-    out += ["", 'if __name__ == "__main__" and model is not None:',
-            '    export_step(model, os.path.join(os.path.dirname(os.path.abspath(__file__)), "model.step"))',
-            '    print(f"volume {model.volume:.6f} mm3, area {model.area:.6f} mm2")', ""]
+    out += [
+        "",
+        'if __name__ == "__main__" and model is not None:',
+        '    export_step(model, os.path.join(os.path.dirname(os.path.abspath(__file__)), "model.step"))',
+        '    print(f"volume {model.volume:.6f} mm3, area {model.area:.6f} mm2")',
+        "",
+    ]
     return "\n".join(out)
 
 
@@ -165,7 +180,9 @@ def _word(step) -> str:
 def _sketch(r: Ran, values) -> list[str]:
     d = r.summary["drawing"]
     w = _word(r.step)
-    sizes = [f"    ({s['kind']!r}, {tuple(s['of'])!r}, {values[(r.step.id, s['name'])]})," for s in d["sizes"] if s["held"]]
+    sizes = [
+        f"    ({s['kind']!r}, {tuple(s['of'])!r}, {values[(r.step.id, s['name'])]})," for s in d["sizes"] if s["held"]
+    ]
     p = r.summary["plane"]
     return [
         f"{w}_plane = Plane(origin={tuple(p['origin'])}, x_dir={tuple(p['u'])}, z_dir={tuple(p['normal'])})",
@@ -174,7 +191,10 @@ def _sketch(r: Ran, values) -> list[str]:
         f"    radii={d['radii']!r},",
         f"    entities={pformat(d['entities'], width=110, sort_dicts=False)},",
         f"    relations={pformat([(q['kind'], tuple(q['of'])) for q in d['relations']], width=110)},",
-        "    sizes=[", *["    " + s for s in sizes], "    ],", ")",
+        "    sizes=[",
+        *["    " + s for s in sizes],
+        "    ],",
+        ")",
     ]
 
 
@@ -205,8 +225,11 @@ def _feature(r: Ran, values, ran: list[Ran]) -> list[str]:
         holes = [data["loops"][i] for i, parent in enumerate(data["inside"]) if parent == k] if s.keep_inner else []  # type: ignore
         text = f", {lean}" if lean and len(loop) > 1 else ""
         tools.append(f"{w}_{n + 1}" if len(r.summary["pushed"]) > 1 else f"{w}_tool")
-        out += [f"{tools[-1]} = push(", f"    face_of({sw}, {loop!r}, {holes!r}),",
-                f"    {sw}_plane, {height('start')}, {height('end')}{text})"]
+        out += [
+            f"{tools[-1]} = push(",
+            f"    face_of({sw}, {loop!r}, {holes!r}),",
+            f"    {sw}_plane, {height('start')}, {height('end')}{text})",
+        ]
     sign = {"join": "+", "cut": "-", "intersect": "&"}[s.how]  # type: ignore[attr-defined]
     terms = ([named(s.body)] if s.body else []) + tools  # type: ignore[attr-defined]
     return [*out, f"{w} = " + f" {sign} ".join(terms)]

@@ -5,6 +5,20 @@ from .motion import UNITS_IN_MM, RigidMotion, perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus, element_from
 
 __all__ = [
-    "FIT_KINDS", "UNITS_IN_MM", "Circle", "Cone", "Cylinder", "Element", "Fit", "Line", "Plane", "RigidMotion",
-    "Sphere", "Torus", "element_from", "fit", "perpendicular_pair", "unit",
+    "FIT_KINDS",
+    "UNITS_IN_MM",
+    "Circle",
+    "Cone",
+    "Cylinder",
+    "Element",
+    "Fit",
+    "Line",
+    "Plane",
+    "RigidMotion",
+    "Sphere",
+    "Torus",
+    "element_from",
+    "fit",
+    "perpendicular_pair",
+    "unit",
 ]

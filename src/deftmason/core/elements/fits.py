@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import BadArgument, BadInput
-from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
+from .models import DirectionHold, Model
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, round_starts, sphere_starts, torus_starts
@@ -204,12 +204,16 @@ def _curved_uncertainty(kind, model: Model, p, w, centroid, scale, sigma2, infla
     cov = np.linalg.pinv(a.T @ a, rcond=1e-14) * sigma2 * inflation
     here = _flat(_to_contract(kind, model.element(), centroid, scale))
     step = 1e-6
-    grad = np.column_stack(
-        [
-            (_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) - here) / step
-            for b in basis.T
-        ]
-    ) if basis.shape[1] else np.zeros((len(here), 0))
+    grad = (
+        np.column_stack(
+            [
+                (_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) - here) / step
+                for b in basis.T
+            ]
+        )
+        if basis.shape[1]
+        else np.zeros((len(here), 0))
+    )
     var = np.einsum("ij,jk,ik->i", grad, cov, grad)
     return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.sqrt(np.maximum(var, 0)))
 

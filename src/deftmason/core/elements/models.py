@@ -307,9 +307,7 @@ class TorusModel(Model):
         w = np.maximum(np.hypot(v, h), 1e-12)
         f = w - self.small
         tilt = h * self.big / w
-        j = np.column_stack(
-            [tilt * u1, tilt * u2, -v * u1 / w, -v * u2 / w, -h / w, -v / w, -np.ones(len(p))]
-        )
+        j = np.column_stack([tilt * u1, tilt * u2, -v * u1 / w, -v * u2 / w, -h / w, -v / w, -np.ones(len(p))])
         return f, j
 
     def moved_by(self, d):

@@ -78,9 +78,7 @@ def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
             length = np.linalg.norm(toward)
             if length > 1e-9 and length < 3 * radius:
                 centre = centre if r < 2 * radius else mid + toward / length * radius
-        out.append(
-            RoundModel.from_axis(p, a, centre, min(r, 1e6), circle=circle, hold=hold, fixed_radius=radius)
-        )
+        out.append(RoundModel.from_axis(p, a, centre, min(r, 1e6), circle=circle, hold=hold, fixed_radius=radius))
     return out
 
 

@@ -152,7 +152,9 @@ def _drafted(body: Body, plane: PaperPlane, feature: str, draft_deg: float) -> B
         if "/side/" in name:
             op.Add(face, _dir(plane.normal), float(np.radians(draft_deg)), neutral, True)
             if not op.AddDone():
-                raise BadInput(f"The wall '{name}' cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft")
+                raise BadInput(
+                    f"The wall '{name}' cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft"
+                )
     op.Build()
     if not op.IsDone():
         raise BadInput(f"The walls cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft")
@@ -189,7 +191,9 @@ def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
     sources = list(zip(faces_of(body.shape), body.face_names)) + list(zip(faces_of(tool.shape), tool.face_names))
     out = carry_names(result, sources, _history(op, result), feature)
     if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
-        raise BadInput(f"The {how} changes nothing: the two do not meet. Check the heights and the loops.", field="body")
+        raise BadInput(
+            f"The {how} changes nothing: the two do not meet. Check the heights and the loops.", field="body"
+        )
     return out
 
 

@@ -61,7 +61,9 @@ def tessellate(body: Body, deflection: float, angle_deg: float = 20.0) -> Facets
         uvs.append(uv)
         owners.append(np.full(n, i, np.int32))
         base += n
-    return Facets(np.concatenate(vs), np.concatenate(fs), np.concatenate(ids), np.concatenate(uvs), np.concatenate(owners))
+    return Facets(
+        np.concatenate(vs), np.concatenate(fs), np.concatenate(ids), np.concatenate(uvs), np.concatenate(owners)
+    )
 
 
 def edge_polylines(body: Body, deflection: float) -> list[tuple[EdgeName, np.ndarray]]:

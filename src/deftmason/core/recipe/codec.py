@@ -44,7 +44,11 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
         data = {"names": o["names"]}
         blobs = {"distance.npy": _npy(o["distance"]), "face.npy": _npy(o["face"])}
     record = {
-        "produces": produces, "data": data, "summary": outcome.summary, "says": outcome.says, "status": outcome.status,
+        "produces": produces,
+        "data": data,
+        "summary": outcome.summary,
+        "says": outcome.says,
+        "status": outcome.status,
         "values": [vars(v) for v in outcome.values],
     }
     return json.loads(json.dumps(record)), blobs

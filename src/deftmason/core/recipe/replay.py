@@ -68,8 +68,13 @@ class Replay:
     replaced : scan name → checksum of the file that stands in for it.
     """
 
-    def __init__(self, steps: list[Step], store: ResultStore, scan_file: Callable[[str, str], str],
-                 replaced: dict[str, str] | None = None):
+    def __init__(
+        self,
+        steps: list[Step],
+        store: ResultStore,
+        scan_file: Callable[[str, str], str],
+        replaced: dict[str, str] | None = None,
+    ):
         self.steps, self.store, self._scan_file = steps, store, scan_file
         self._replaced = replaced or {}
         self._by_id = {s.id: s for s in steps}
@@ -88,7 +93,9 @@ class Replay:
 
     def cutter(self, step_id: str, normal) -> SectionCutter:
         label = tuple(round(float(c), 12) for c in normal)
-        return self.store.remember(("cutter", self._key(step_id), label), lambda: SectionCutter(self.index(step_id), normal))
+        return self.store.remember(
+            ("cutter", self._key(step_id), label), lambda: SectionCutter(self.index(step_id), normal)
+        )
 
     def surface(self, step_id: str) -> ModelSurface:
         return self.store.remember(("surface", self._key(step_id)), lambda: ModelSurface(self.output(step_id, "body")))
@@ -143,7 +150,9 @@ class Replay:
                 continue
             below = [i for i in _resting(self.steps, s) if i in bad or i not in self._by_id]
             if below or key is None:
-                names = ", ".join(f"'{self._by_id[i].name}'" for i in below if i in self._by_id) or "a step that is gone"
+                names = (
+                    ", ".join(f"'{self._by_id[i].name}'" for i in below if i in self._by_id) or "a step that is gone"
+                )
                 out.append(Ran(s, None, "waiting", f"Waits for {names}."))
                 bad.add(s.id)
                 continue
@@ -152,8 +161,18 @@ class Replay:
                 assert record is not None
                 if record["status"] == "failed":
                     bad.add(s.id)
-                out.append(Ran(s, key, record["status"], record["says"], record["summary"],
-                               [Value(**v) for v in record["values"]], 0.0, True))
+                out.append(
+                    Ran(
+                        s,
+                        key,
+                        record["status"],
+                        record["says"],
+                        record["summary"],
+                        [Value(**v) for v in record["values"]],
+                        0.0,
+                        True,
+                    )
+                )
                 continue
             if not compute:
                 out.append(Ran(s, key, "pending", "Not laid yet."))
@@ -178,8 +197,9 @@ class Replay:
             for v in outcome.values:
                 v.step = s.id
             self.store.save(key, s.produces, outcome)
-            out.append(Ran(s, key, outcome.status, outcome.says, outcome.summary, outcome.values,
-                           time.perf_counter() - begin))
+            out.append(
+                Ran(s, key, outcome.status, outcome.says, outcome.summary, outcome.values, time.perf_counter() - begin)
+            )
         for r in out:
             for v in r.values:
                 v.step = r.step.id

@@ -22,11 +22,17 @@ Status = Literal["sound", "attention", "failed", "off", "waiting"]
 
 
 class Chosen(BaseModel):
-    """A number of a step: what was chosen, and from where."""
+    """A number of a step: what was chosen, and from where.
+
+    Without a value the number follows the scan on every replay: as measured (source 'scan'), or as the roundest number
+    the measurement allows (source 'rounded').
+    """
 
     model_config = ConfigDict(extra="forbid")
     value: float | None = Field(None, description="The chosen number (mm or degrees); none: take what the scan says.")
-    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = Field("scan", description="Where it came from.")
+    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = Field(
+        "scan", description="Where it came from."
+    )
 
 
 class Pick(BaseModel):
@@ -132,7 +138,9 @@ def parse_step(data: dict) -> Step:
     current = kind.model_fields["version"].default
     version = data.get("version", current)
     if version > current:
-        raise BadInput(f"The step '{data.get('name')}' was made by a newer program (version {version}).", field="version")
+        raise BadInput(
+            f"The step '{data.get('name')}' was made by a newer program (version {version}).", field="version"
+        )
     while version < current:
         data = _UPGRADES[data["kind"], version](data)
         version += 1

@@ -56,7 +56,11 @@ class ResultStore:
 
     def save_failure(self, key: str, says: str) -> None:
         """Remember that this cannot be computed, and why."""
-        self._write(key, {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []}, {})
+        self._write(
+            key,
+            {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []},
+            {},
+        )
 
     def forget(self, key: str) -> None:
         """Drop a result, so that it is computed again."""

@@ -49,7 +49,9 @@ def read_scan(path: str, units: str = "mm") -> ReadScan:
     try:
         raw = _read(path, suffix, name)
     except (UnicodeDecodeError, MemoryError, OverflowError) as e:
-        raise BadInput(f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again.") from None
+        raise BadInput(
+            f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
+        ) from None
     return _checked(raw, name, UNITS_IN_MM[units])
 
 
@@ -101,12 +103,16 @@ def _by_library(path: str, suffix: str, name: str) -> TriMesh:
         except zipfile.BadZipFile:
             raise BadInput(f"{name}: is not a 3MF package; export it again.") from None
         if unpacked > _MOST_UNPACKED:
-            raise BadInput(f"{name}: would unpack to {unpacked / 1e9:.1f} GB, more than a 3MF scan may; export it as PLY.")
+            raise BadInput(
+                f"{name}: would unpack to {unpacked / 1e9:.1f} GB, more than a 3MF scan may; export it as PLY."
+            )
     try:
         loaded = trimesh.load(path, force="mesh", process=False)
         points, faces = np.asarray(loaded.vertices, float), np.asarray(loaded.faces, np.int64)
     except Exception as e:  # the library's errors are many; each means the file is not usable
-        raise BadInput(f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again.") from None
+        raise BadInput(
+            f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
+        ) from None
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
     return TriMesh(points, faces)
@@ -158,7 +164,9 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
     if faces.min() < 0 or faces.max() >= n:
-        raise BadInput(f"{name}: a triangle names vertex {int(faces.max())} of {n:,}; the file is damaged, export it again.")
+        raise BadInput(
+            f"{name}: a triangle names vertex {int(faces.max())} of {n:,}; the file is damaged, export it again."
+        )
     good = np.isfinite(raw.vertices).all(axis=1)
     vertices, colors = raw.vertices, raw.colors
     if not good.all():
@@ -170,7 +178,9 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
         colors = None if colors is None else colors[good]
         warnings.append(f"{bad:,} triangles had coordinates that are no numbers and were dropped.")
     if np.abs(vertices).max(initial=0) * scale > 1e9:
-        raise BadInput(f"{name}: reaches {np.abs(vertices).max() * scale / 1e6:,.0f} km from the origin; check the unit.")
+        raise BadInput(
+            f"{name}: reaches {np.abs(vertices).max() * scale / 1e6:,.0f} km from the origin; check the unit."
+        )
     return ReadScan(TriMesh(vertices * scale, np.ascontiguousarray(faces, np.int32), colors), warnings)
 
 

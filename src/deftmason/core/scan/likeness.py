@@ -78,7 +78,9 @@ def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
             turn = a2.T @ (np.array(signs)[:, None] * a1[list(order)])
             if np.linalg.det(turn) < 0:
                 continue
-            motion, rms = _settle(tree, mesh.vertex_normals, mesh.vertices, places, RigidMotion.of(turn, c2 - turn @ c1), 40)
+            motion, rms = _settle(
+                tree, mesh.vertex_normals, mesh.vertices, places, RigidMotion.of(turn, c2 - turn @ c1), 40
+            )
             if rms < best[1]:
                 best = (motion, rms)
     if best[1] > _GOOD_MM:

@@ -143,7 +143,9 @@ def gather(index: ScanIndex, place, rule: str, angle_deg: float | None = None, *
 def gather_on(index: ScanIndex, place, kind: str, angle_deg: float | None = None, *, normal=None) -> Gathered:
     """Facets of the surface of one kind that passes through the place (running fit of that kind)."""
     if kind in ("line", "circle"):
-        raise BadArgument(f"A {kind} is a curve: it has no surface to spread over; fit it without a seed.", field="kind")
+        raise BadArgument(
+            f"A {kind} is a curve: it has no surface to spread over; fit it without a seed.", field="kind"
+        )
     angle = RULES["same facing" if kind == "plane" else "same bend"] if angle_deg is None else float(angle_deg)
     seed, missed = _seed(index, place, normal)
     patch = _first_patch(index, seed, 12.0 if kind == "plane" else 60.0)

@@ -11,8 +11,24 @@ from .mesh import PointCloud, TriMesh
 
 __all__ = ["read_ply", "write_ply"]
 
-_BYTES = {"char": 1, "uchar": 1, "int8": 1, "uint8": 1, "short": 2, "ushort": 2, "int16": 2, "uint16": 2, "int": 4,
-          "uint": 4, "int32": 4, "uint32": 4, "float": 4, "float32": 4, "double": 8, "float64": 8}
+_BYTES = {
+    "char": 1,
+    "uchar": 1,
+    "int8": 1,
+    "uint8": 1,
+    "short": 2,
+    "ushort": 2,
+    "int16": 2,
+    "uint16": 2,
+    "int": 4,
+    "uint": 4,
+    "int32": 4,
+    "uint32": 4,
+    "float": 4,
+    "float32": 4,
+    "double": 8,
+    "float64": 8,
+}
 
 
 def _check_header(path: str) -> None:
@@ -108,7 +124,12 @@ def write_ply(path: str, mesh: TriMesh | PointCloud, extra: dict[str, np.ndarray
     table = np.zeros(len(points), [(n, k) for (n, _), k in zip(columns, kinds)])
     for n, c in columns:
         table[n] = c
-    lines = ["ply", "format binary_little_endian 1.0", "comment Deft Mason, millimetres", f"element vertex {len(points)}"]
+    lines = [
+        "ply",
+        "format binary_little_endian 1.0",
+        "comment Deft Mason, millimetres",
+        f"element vertex {len(points)}",
+    ]
     lines += [f"property {'uchar' if k == '<u1' else 'double'} {n}" for (n, _), k in zip(columns, kinds)]
     faces = mesh.faces if isinstance(mesh, TriMesh) else None
     if faces is not None:

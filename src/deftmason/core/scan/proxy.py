@@ -32,7 +32,9 @@ def make_proxy(mesh: TriMesh, most: int = MOST_SHOWN) -> Proxy:
 
     share = 1.0 - most / len(mesh.faces)
     origin = mesh.vertices.mean(axis=0)
-    v, f = fast_simplification.simplify((mesh.vertices - origin).astype(np.float32), np.array(mesh.faces, np.int32), share)
+    v, f = fast_simplification.simplify(
+        (mesh.vertices - origin).astype(np.float32), np.array(mesh.faces, np.int32), share
+    )
     light = TriMesh(v.astype(np.float64) + origin, np.ascontiguousarray(f, np.int32))
     facets = cKDTree(mesh.centroids).query(light.centroids, workers=-1)[1].astype(np.int32)
     vertices = cKDTree(mesh.vertices).query(light.vertices, workers=-1)[1].astype(np.int32)

@@ -65,7 +65,11 @@ def _edge_hits(a, b, t):  # pragma: no cover - compiled
     if not ((da > 0 and db < 0) or (da < 0 and db > 0)):
         return False
     s = da / (da - db)
-    px, py, pz = a[0] + s * (b[0] - a[0]) - t[0, 0], a[1] + s * (b[1] - a[1]) - t[0, 1], a[2] + s * (b[2] - a[2]) - t[0, 2]
+    px, py, pz = (
+        a[0] + s * (b[0] - a[0]) - t[0, 0],
+        a[1] + s * (b[1] - a[1]) - t[0, 1],
+        a[2] + s * (b[2] - a[2]) - t[0, 2],
+    )
     d11 = e1x * e1x + e1y * e1y + e1z * e1z
     d12 = e1x * e2x + e1y * e2y + e1z * e2z
     d22 = e2x * e2x + e2y * e2y + e2z * e2z
@@ -89,8 +93,14 @@ def _cross_pairs(tri, faces, cell, low, start, items, dims):  # pragma: no cover
                 apart = False
                 home = 0
                 for k in range(3):
-                    l1, h1 = min(tri[f, 0, k], tri[f, 1, k], tri[f, 2, k]), max(tri[f, 0, k], tri[f, 1, k], tri[f, 2, k])
-                    l2, h2 = min(tri[g, 0, k], tri[g, 1, k], tri[g, 2, k]), max(tri[g, 0, k], tri[g, 1, k], tri[g, 2, k])
+                    l1, h1 = (
+                        min(tri[f, 0, k], tri[f, 1, k], tri[f, 2, k]),
+                        max(tri[f, 0, k], tri[f, 1, k], tri[f, 2, k]),
+                    )
+                    l2, h2 = (
+                        min(tri[g, 0, k], tri[g, 1, k], tri[g, 2, k]),
+                        max(tri[g, 0, k], tri[g, 1, k], tri[g, 2, k]),
+                    )
                     if l1 > h2 or l2 > h1:
                         apart = True
                         break
@@ -106,7 +116,9 @@ def _cross_pairs(tri, faces, cell, low, start, items, dims):  # pragma: no cover
                 if shared:
                     continue
                 for k in range(3):
-                    if _edge_hits(tri[f, k], tri[f, (k + 1) % 3], tri[g]) or _edge_hits(tri[g, k], tri[g, (k + 1) % 3], tri[f]):
+                    if _edge_hits(tri[f, k], tri[f, (k + 1) % 3], tri[g]) or _edge_hits(
+                        tri[g, k], tri[g, (k + 1) % 3], tri[f]
+                    ):
                         hits += 1
                         break
     return hits
@@ -180,9 +192,16 @@ def inspect_scan(scan: TriMesh | PointCloud) -> dict:
     if isinstance(scan, PointCloud):
         b = scan.bounds
         return {
-            "kind": "cloud", "points": len(scan.points), "triangles": 0,
-            "bounds": {"min": b[0].tolist(), "max": b[1].tolist()}, "components": None, "open_loops": [],
-            "defects": {k: 0 for k in _DEFECTS}, "area": None, "volume": None, "watertight": False,
+            "kind": "cloud",
+            "points": len(scan.points),
+            "triangles": 0,
+            "bounds": {"min": b[0].tolist(), "max": b[1].tolist()},
+            "components": None,
+            "open_loops": [],
+            "defects": {k: 0 for k in _DEFECTS},
+            "area": None,
+            "volume": None,
+            "watertight": False,
         }
     vertices, index = merge_vertices(scan.vertices)
     faces = index[scan.faces].astype(np.int32)
@@ -207,24 +226,46 @@ def inspect_scan(scan: TriMesh | PointCloud) -> dict:
     nonmanifold = int((uses > 2).sum())
     label = components(neighbours) if len(clean) else np.zeros(0, np.int32)
     sizes = np.bincount(label) if len(clean) else np.zeros(0, int)
-    small = int((sizes < _SMALL_SHARE * len(clean)).sum()) - int(len(sizes) > 0 and sizes.max() < _SMALL_SHARE * len(clean))
+    small = int((sizes < _SMALL_SHARE * len(clean)).sum()) - int(
+        len(sizes) > 0 and sizes.max() < _SMALL_SHARE * len(clean)
+    )
     rims = open_rims(mesh, neighbours)
     flipped = int(_flipped(clean, neighbours, label.astype(np.int32), len(sizes))) if len(clean) else 0
     watertight = bool(len(clean)) and not rims and nonmanifold == 0 and flipped == 0
-    volume = float(np.einsum("ij,ij->i", t[:, 0], np.cross(t[:, 1], t[:, 2]))[keep & ~flat].sum() / 6) if watertight else None
+    volume = (
+        float(np.einsum("ij,ij->i", t[:, 0], np.cross(t[:, 1], t[:, 2]))[keep & ~flat].sum() / 6)
+        if watertight
+        else None
+    )
     b = np.array([vertices[used].min(axis=0), vertices[used].max(axis=0)])
     return {
-        "kind": "mesh", "points": int(len(vertices)), "triangles": int(len(faces)),
-        "bounds": {"min": b[0].tolist(), "max": b[1].tolist()}, "components": int(len(sizes)),
+        "kind": "mesh",
+        "points": int(len(vertices)),
+        "triangles": int(len(faces)),
+        "bounds": {"min": b[0].tolist(), "max": b[1].tolist()},
+        "components": int(len(sizes)),
         "open_loops": [{"edges": int(len(r)), "length": rim_length(mesh, r)} for r in rims],
         "defects": {
-            "nonmanifold_edges": nonmanifold, "flipped_triangles": flipped, "degenerate_triangles": degenerate,
-            "duplicate_triangles": int(duplicate), "spikes": _spikes(vertices, clean) if len(clean) else 0,
-            "self_intersections": count_self_intersections(vertices, clean) if len(clean) else 0, "small_components": small,
+            "nonmanifold_edges": nonmanifold,
+            "flipped_triangles": flipped,
+            "degenerate_triangles": degenerate,
+            "duplicate_triangles": int(duplicate),
+            "spikes": _spikes(vertices, clean) if len(clean) else 0,
+            "self_intersections": count_self_intersections(vertices, clean) if len(clean) else 0,
+            "small_components": small,
         },
-        "area": float(0.5 * np.linalg.norm(cross, axis=1).sum()), "volume": volume, "watertight": watertight,
+        "area": float(0.5 * np.linalg.norm(cross, axis=1).sum()),
+        "volume": volume,
+        "watertight": watertight,
     }
 
 
-_DEFECTS = ("nonmanifold_edges", "flipped_triangles", "degenerate_triangles", "duplicate_triangles", "spikes",
-            "self_intersections", "small_components")
+_DEFECTS = (
+    "nonmanifold_edges",
+    "flipped_triangles",
+    "degenerate_triangles",
+    "duplicate_triangles",
+    "spikes",
+    "self_intersections",
+    "small_components",
+)

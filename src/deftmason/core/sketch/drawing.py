@@ -87,7 +87,15 @@ class Drawing:
             elif e.kind == "arc":
                 a, b, c = (self.point(i, x).tolist() for i in e.points)
                 out.append(
-                    {"id": e.id, "kind": "arc", "center": c, "radius": float(x[e.radius]), "start": a, "end": b, "ccw": e.ccw}
+                    {
+                        "id": e.id,
+                        "kind": "arc",
+                        "center": c,
+                        "radius": float(x[e.radius]),
+                        "start": a,
+                        "end": b,
+                        "ccw": e.ccw,
+                    }
                 )
             else:
                 c = self.point(e.points[0], x).tolist()

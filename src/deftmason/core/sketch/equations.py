@@ -126,7 +126,9 @@ def relation_equations(d: Drawing, r: Relation, x) -> list[Row]:
     """The equations of one relation; values in mm."""
     es = [d.entities[i] for i in r.of if i in d.entities]
     if len(es) != len(r.of):
-        raise BadInput(f"A {r.kind} relation names an entity that is not in the sketch: {', '.join(r.of)}.", field="relations")
+        raise BadInput(
+            f"A {r.kind} relation names an entity that is not in the sketch: {', '.join(r.of)}.", field="relations"
+        )
     if r.kind in ("horizontal", "vertical"):
         axis = 1 if r.kind == "horizontal" else 0
         a, b = es[0].points[:2] if len(es) == 1 else (_centre(es[0]), _centre(es[1]))

@@ -182,7 +182,9 @@ def _sagitta(q: np.ndarray) -> float:
 
 def _melted(p, found, n: int, closed: bool):
     """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink."""
-    found = [(i, j, 0 if kind == 1 and _sagitta(p[np.arange(i, j + 1) % n]) < _FLAT_MM else kind) for i, j, kind in found]
+    found = [
+        (i, j, 0 if kind == 1 and _sagitta(p[np.arange(i, j + 1) % n]) < _FLAT_MM else kind) for i, j, kind in found
+    ]
     k = 0
     while len(found) > 2 and k < len(found):
         nxt = (k + 1) % len(found)

@@ -97,7 +97,11 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
                 if abs(c[0]) > 0.3:
                     add(f"place_{letter}", (circles[0].id,), letter)
             elif np.ptp(c) > 0.3:
-                add(f"spacing_{letter}", (circles[int(np.argmin(c))].id, circles[int(np.argmax(c))].id), f"spacing {letter}")
+                add(
+                    f"spacing_{letter}",
+                    (circles[int(np.argmin(c))].id, circles[int(np.argmax(c))].id),
+                    f"spacing {letter}",
+                )
     measure_sizes(d, out, solution)
     for s in out:
         assert s.measured is not None and s.uncertainty is not None

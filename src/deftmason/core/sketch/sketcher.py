@@ -90,7 +90,9 @@ def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
     open_ = [s for s in strokes if s.kind != "circle"]
     pairs = sorted(
         (float(np.linalg.norm(a.places[-1] - b.places[0])), a.id, b.id)
-        for a in open_ for b in open_ if a.id != b.id and not a.joins and b.id not in begun
+        for a in open_
+        for b in open_
+        if a.id != b.id and not a.joins and b.id not in begun
     )
     for d, a, b in pairs:
         if d <= gap and out[a].joins is None and b not in begun:
@@ -132,7 +134,8 @@ def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float) -> dict
                 mine = inner if len(inner) > 4 else mine
         if len(mine) < (2 if s.kind == "line" else 3):
             raise BadInput(
-                f"'{s.id}' finds no trace within {reach:.1f} mm of where it was brushed; brush it again.", field="entities"
+                f"'{s.id}' finds no trace within {reach:.1f} mm of where it was brushed; brush it again.",
+                field="entities",
             )
         out[s.id] = mine
     return out

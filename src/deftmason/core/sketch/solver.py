@@ -96,6 +96,14 @@ def solve(d: Drawing, relations: list[Relation], sizes: list[Size], *, start=Non
     inflation = correlation_inflation(np.column_stack([places, np.zeros(len(places))]), r) if len(r) else 1.0
     inner = np.linalg.pinv(jz.T @ jz, rcond=1e-12) if z.shape[1] else np.zeros((0, 0))
     return Solution(
-        x, z @ inner @ z.T * sigma2 * inflation, float(np.sqrt(ss / n)), float(np.max(np.abs(r), initial=0.0)), ss, len(r),
-        z.shape[1], z.shape[1] - held, float(np.max(np.abs(c), initial=0.0)), inflation,
+        x,
+        z @ inner @ z.T * sigma2 * inflation,
+        float(np.sqrt(ss / n)),
+        float(np.max(np.abs(r), initial=0.0)),
+        ss,
+        len(r),
+        z.shape[1],
+        z.shape[1] - held,
+        float(np.max(np.abs(c), initial=0.0)),
+        inflation,
     )

@@ -67,7 +67,10 @@ def _bridged(loops: list[TraceLoop]) -> list[TraceLoop]:
                 continue
             points = np.vstack([t.points for t in chain])
             closes = home <= min(_WIDEST_GAP, _GAP_SHARE * total)
-            if closes and np.sum(points[:, 0] * np.roll(points[:, 1], -1) - np.roll(points[:, 0], -1) * points[:, 1]) < 0:
+            if (
+                closes
+                and np.sum(points[:, 0] * np.roll(points[:, 1], -1) - np.roll(points[:, 0], -1) * points[:, 1]) < 0
+            ):
                 points = points[::-1].copy()
             whole.append(TraceLoop(points, closes, total))
             break

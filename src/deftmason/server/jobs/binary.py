@@ -42,8 +42,11 @@ def scan_buffer(store: ResultStore, key: str) -> bytes:
     proxy = proxy_of(store, key)
     mesh: TriMesh = proxy.mesh
     origin = mesh.bounds.mean(axis=0)
-    arrays = {"positions": (mesh.vertices - origin).astype(np.float32), "indices": mesh.faces.astype(np.uint32),
-              "normals": mesh.vertex_normals.astype(np.float32)}
+    arrays = {
+        "positions": (mesh.vertices - origin).astype(np.float32),
+        "indices": mesh.faces.astype(np.uint32),
+        "normals": mesh.vertex_normals.astype(np.float32),
+    }
     full = store.load(key).output
     if full.colors is not None:
         arrays["colors"] = np.asarray(full.colors)[proxy.vertices]
@@ -60,9 +63,12 @@ def body_buffer(body: Body) -> bytes:
     return pack_arrays(
         {"origin": origin.tolist(), "face_names": list(body.face_names), "edge_names": [list(n) for n, _ in lines]},
         {
-            "positions": (facets.vertices - origin).astype(np.float32), "indices": facets.faces.astype(np.uint32),
-            "normals": normals.astype(np.float32), "face_ids": facets.face_ids.astype(np.uint32),
-            "edge_points": (points - origin).astype(np.float32), "edge_starts": starts.astype(np.uint32),
+            "positions": (facets.vertices - origin).astype(np.float32),
+            "indices": facets.faces.astype(np.uint32),
+            "normals": normals.astype(np.float32),
+            "face_ids": facets.face_ids.astype(np.uint32),
+            "edge_points": (points - origin).astype(np.float32),
+            "edge_starts": starts.astype(np.uint32),
         },
     )
 
@@ -72,6 +78,8 @@ def deviation_buffer(store: ResultStore, key: str, scan_key: str) -> bytes:
     proxy = proxy_of(store, scan_key)
     return pack_arrays(
         {"names": out["names"]},
-        {"distance": np.asarray(out["distance"])[proxy.vertices].astype(np.float32),
-         "face": np.asarray(out["face"])[proxy.vertices].astype(np.int32)},
+        {
+            "distance": np.asarray(out["distance"])[proxy.vertices].astype(np.float32),
+            "face": np.asarray(out["face"])[proxy.vertices].astype(np.int32),
+        },
     )

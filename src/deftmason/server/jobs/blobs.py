@@ -30,7 +30,9 @@ def keep_file(chunks) -> Blob:
             for chunk in chunks:
                 size += len(chunk)
                 if size > settings.MOST_UPLOAD_BYTES:
-                    raise BadInput(f"The file is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.")
+                    raise BadInput(
+                        f"The file is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent."
+                    )
                 digest.update(chunk)
                 f.write(chunk)
             f.flush()

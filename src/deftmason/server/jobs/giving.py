@@ -59,8 +59,13 @@ def keep(request: HttpRequest, job_id: int, data: NewProof):
         raise BadInput("Give the proof a name.", field="name")
     step = r.step
     Proof.objects.create(
-        job=job, name=data.name.strip()[:120], key=r.key, scan_key=replay.keys[step.scan], body_key=replay.keys[step.body],
-        matrix=ran[step.frame].summary["matrix"], summary=r.summary,
+        job=job,
+        name=data.name.strip()[:120],
+        key=r.key,
+        scan_key=replay.keys[step.scan],
+        body_key=replay.keys[step.body],
+        matrix=ran[step.frame].summary["matrix"],
+        summary=r.summary,
         settings=step.model_dump(mode="json", include={"tolerance", "reach", "angle_deg"}),
     )
     return job_view(job)
@@ -71,8 +76,9 @@ def reopen(request: HttpRequest, job_id: int, proof_id: int):
     p = job_of(request, job_id).proofs.filter(pk=proof_id).first()
     if p is None:
         raise HttpError(404, "There is no such proof.")
-    return {f: getattr(p, f) for f in ("id", "name", "key", "scan_key", "body_key", "matrix", "settings", "summary")} | {
-        "created": p.created.isoformat()}
+    return {
+        f: getattr(p, f) for f in ("id", "name", "key", "scan_key", "body_key", "matrix", "settings", "summary")
+    } | {"created": p.created.isoformat()}
 
 
 @router.delete("/jobs/{job_id}/proofs/{proof_id}", response=JobView)
@@ -123,5 +129,6 @@ def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = Non
 
 
 def _file(data: bytes, name: str) -> HttpResponse:
-    return HttpResponse(data, content_type="application/octet-stream",
-                        headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return HttpResponse(
+        data, content_type="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )

@@ -95,8 +95,9 @@ def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str |
         data = deviation_buffer(store(), key, scan)
     else:
         raise HttpError(404, "There is no such result in this job.")
-    return HttpResponse(data, content_type="application/octet-stream",
-                        headers={"Cache-Control": "private, max-age=31536000, immutable"})
+    return HttpResponse(
+        data, content_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"}
+    )
 
 
 @router.post("/jobs/{job_id}/pick", response=Picked)
@@ -114,8 +115,13 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
     mask = np.zeros(len(index.mesh.faces), bool)
     mask[found.facets] = True
     shown = np.nonzero(mask[proxy.facets])[0].astype(np.uint32)
-    return {"facets": len(found.facets), "area": float(index.mesh.areas[found.facets].sum()),
-            "shown": base64.b64encode(shown.tobytes()).decode(), "angle_deg": found.angle_deg, "rule": found.rule}
+    return {
+        "facets": len(found.facets),
+        "area": float(index.mesh.areas[found.facets].sum()),
+        "shown": base64.b64encode(shown.tobytes()).decode(),
+        "angle_deg": found.angle_deg,
+        "rule": found.rule,
+    }
 
 
 def _parsed(model, data):
@@ -142,8 +148,12 @@ def trace(request: HttpRequest, job_id: int, data: TraceRequest):
     replay, (loops, in_scan, _, step) = _trace(job_of(request, job_id), data)
     cutter = replay.cutter(data.scan, in_scan.normal)
     off = data.height - float(in_scan.origin @ in_scan.normal)
-    return {"loops": [{"points": l.points.round(4).tolist(), "closed": l.closed} for l in loops], "step": step,
-            "low": cutter.low + off, "high": cutter.high + off}
+    return {
+        "loops": [{"points": l.points.round(4).tolist(), "closed": l.closed} for l in loops],
+        "step": step,
+        "low": cutter.low + off,
+        "high": cutter.high + off,
+    }
 
 
 @router.post("/jobs/{job_id}/sketch/draw")
@@ -162,14 +172,18 @@ def brush(request: HttpRequest, job_id: int, data: BrushRequest) -> dict[str, An
     if not data.brush:
         raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
     replay, (loops, in_scan, _, _) = _trace(job_of(request, job_id), data)
-    old = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins)
-           for s in (_parsed(StrokeRecord, r) for r in data.strokes)]
+    old = [
+        Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins)
+        for s in (_parsed(StrokeRecord, r) for r in data.strokes)
+    ]
     taken = {s.id for s in old}
     name = next(f"e{k}" for k in range(1, 10_000) if f"e{k}" not in taken)
     new = stroke_from_brush(loops, np.array(data.brush, float), data.radius, data.kind, name)
     joined = join_ends([*old, new], _JOIN_MM)
-    strokes = [StrokeRecord(id=s.id, kind=s.kind, joins=s.joins, places=in_scan.to_space(s.places).round(4).tolist())
-               for s in joined]
+    strokes = [
+        StrokeRecord(id=s.id, kind=s.kind, joins=s.joins, places=in_scan.to_space(s.places).round(4).tolist())
+        for s in joined
+    ]
     return propose_sketch(replay, data.scan, data.frame, data.axis, data.height, strokes)
 
 

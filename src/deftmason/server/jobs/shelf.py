@@ -78,9 +78,16 @@ def _card(request, job: Job) -> dict:
         says += ", a body"
     elif len(ran) == 1:
         says = "A scan, nothing laid yet"
-    return {"id": job.id, "name": job.name, "demo": bool(job.demo), "mine": job.owner_id == getattr(request.user, "id", None),
-            "changed": job.changed.isoformat(), "says": says, "size": scan.summary.get("size") if scan else None,
-            "picture": f"/api/jobs/{job.id}/picture.png?r={job.revision}"}
+    return {
+        "id": job.id,
+        "name": job.name,
+        "demo": bool(job.demo),
+        "mine": job.owner_id == getattr(request.user, "id", None),
+        "changed": job.changed.isoformat(),
+        "says": says,
+        "size": scan.summary.get("size") if scan else None,
+        "picture": f"/api/jobs/{job.id}/picture.png?r={job.revision}",
+    }
 
 
 @router.get("/jobs", response=list[JobCard])
@@ -95,9 +102,13 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     name = os.path.basename(file.name or "scan")[:200]
     suffix = os.path.splitext(name)[1].lower()
     if suffix not in _SUFFIXES:
-        raise BadInput(f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring a mesh as STL, PLY or OBJ.", field="file")
+        raise BadInput(
+            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring a mesh as STL, PLY or OBJ.", field="file"
+        )
     if file.size and file.size > settings.MOST_UPLOAD_BYTES:
-        raise BadInput(f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file")
+        raise BadInput(
+            f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file"
+        )
     blob = keep_file(file.chunks())
     path = blob_path(blob.sha256)
     link = f"{path}{suffix}"
@@ -117,8 +128,14 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     os.unlink(link)
     upload = Upload.objects.create(blob=blob, owner=owner_of(request), name=name)
     sizes = {u: size_in_words(read.scan.bounds * f) for u, f in UNITS_IN_MM.items()}
-    return {"upload": upload.id, "name": name, "triangles": len(read.scan.faces), "points": len(read.scan.vertices),
-            "sizes": sizes, "warnings": read.warnings}
+    return {
+        "upload": upload.id,
+        "name": name,
+        "triangles": len(read.scan.faces),
+        "points": len(read.scan.vertices),
+        "sizes": sizes,
+        "warnings": read.warnings,
+    }
 
 
 @router.post("/jobs", response=Created)
@@ -137,8 +154,14 @@ def start(request: HttpRequest, data: NewJob):
 
 def begin_job(job: Job, sha256: str, file: str, units: str) -> dict:
     """Lay the first stone: the scan. Returns its record."""
-    step = {"id": "scan", "kind": "scan", "name": os.path.splitext(file)[0][:80] or "Scan", "file": file, "sha256": sha256,
-            "units": units}
+    step = {
+        "id": "scan",
+        "kind": "scan",
+        "name": os.path.splitext(file)[0][:80] or "Scan",
+        "file": file,
+        "sha256": sha256,
+        "units": units,
+    }
     draft = replay_of([step])
     draft.run()
     step["likeness"] = likeness_of(draft.output("scan"))

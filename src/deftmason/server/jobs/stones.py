@@ -111,9 +111,14 @@ class ValueChange(Schema):
 
 
 def _line(name: str, v) -> dict:
-    return {"name": name, **{k: getattr(v, k) for k in
-            ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost", "path")},
-            "suggestions": suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else []}
+    return {
+        "name": name,
+        **{
+            k: getattr(v, k)
+            for k in ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost", "path")
+        },
+        "suggestions": suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else [],
+    }
 
 
 def job_view(job: Job) -> dict:
@@ -124,21 +129,45 @@ def job_view(job: Job) -> dict:
     last = job.edits.filter(undone=False).order_by("-id").first()
     ahead = job.edits.filter(undone=True).order_by("id").first()
     return {
-        "id": job.id, "name": job.name, "revision": job.revision,
+        "id": job.id,
+        "name": job.name,
+        "revision": job.revision,
         "stones": [
-            {"id": r.step.id, "kind": r.step.kind, "name": r.step.name, "course": r.step.course, "title": r.step.title,
-             "produces": r.step.produces, "enabled": r.step.enabled,
-             "record": r.step.model_dump(mode="json", exclude={"likeness"}), "inputs": r.step.inputs(), "key": r.key,
-             "status": r.status, "says": r.says, "summary": r.summary}
+            {
+                "id": r.step.id,
+                "kind": r.step.kind,
+                "name": r.step.name,
+                "course": r.step.course,
+                "title": r.step.title,
+                "produces": r.step.produces,
+                "enabled": r.step.enabled,
+                "record": r.step.model_dump(mode="json", exclude={"likeness"}),
+                "inputs": r.step.inputs(),
+                "key": r.key,
+                "status": r.status,
+                "says": r.says,
+                "summary": r.summary,
+            }
             for r in ran
         ],
         "values": [_line(n, v) for n, _, v in ledger(ran)],
         "frame": frames[-1].summary["matrix"] if frames else None,
-        "undo": last.label if last else None, "redo": ahead.label if ahead else None,
-        "tasks": [{"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message}
-                  for w in job.works.order_by("-id")[:12]],
-        "proofs": [{"id": p.id, "name": p.name, "created": p.created.isoformat(), "rms": p.summary.get("rms"),
-                    "within": p.summary.get("within")} for p in job.proofs.order_by("-id")],
+        "undo": last.label if last else None,
+        "redo": ahead.label if ahead else None,
+        "tasks": [
+            {"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message}
+            for w in job.works.order_by("-id")[:12]
+        ],
+        "proofs": [
+            {
+                "id": p.id,
+                "name": p.name,
+                "created": p.created.isoformat(),
+                "rms": p.summary.get("rms"),
+                "within": p.summary.get("within"),
+            }
+            for p in job.proofs.order_by("-id")
+        ],
     }
 
 

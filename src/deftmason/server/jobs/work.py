@@ -6,7 +6,7 @@ import threading
 import time
 from datetime import timedelta
 
-from django.db import close_old_connections, connection
+from django.db import connection
 from django.utils import timezone
 from django_tasks import task
 
@@ -85,8 +85,9 @@ class _Watch:
 @task()
 def run_work(work_id: int) -> None:
     """Lay a job's stale steps (in the worker)."""
-    close_old_connections()
-    taken = Work.objects.filter(pk=work_id, state="waiting").update(state="running", heartbeat=timezone.now(), message="Starting")
+    taken = Work.objects.filter(pk=work_id, state="waiting").update(
+        state="running", heartbeat=timezone.now(), message="Starting"
+    )
     if not taken:
         return
     work = Work.objects.select_related("job").get(pk=work_id)
@@ -111,4 +112,6 @@ def run_work(work_id: int) -> None:
         raise
     finally:
         watch.done.set()
-        Work.objects.filter(pk=work_id).update(state=state, message=message[:300], progress=1.0 if state == "done" else 0.0)
+        Work.objects.filter(pk=work_id).update(
+            state=state, message=message[:300], progress=1.0 if state == "done" else 0.0
+        )

@@ -7,7 +7,8 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ...check.statistics import histogram, summary as numbers
+from ...check.statistics import histogram
+from ...check.statistics import summary as numbers
 from ..step import Outcome, Step, register
 
 
@@ -26,7 +27,9 @@ class CheckStep(Step):
     frame: str = Field(description="The frame the body lies in.")
     tolerance: float = Field(0.1, gt=0, le=100, description="Half width of the tolerance band, mm.")
     reach: float = Field(2.0, gt=0, le=1000, description="Points farther off than this are not answered, mm.")
-    angle_deg: float | None = Field(60.0, gt=0, le=180, description="Points facing away more than this are not answered.")
+    angle_deg: float | None = Field(
+        60.0, gt=0, le=180, description="Points facing away more than this are not answered."
+    )
 
     def inputs(self):
         return [self.scan, self.body, self.frame]
@@ -36,7 +39,10 @@ class CheckStep(Step):
         progress(0.05, "Making the model ready to measure to")
         surface = context.surface(self.body)
         found = surface.distances(
-            mesh.vertices, mesh.vertex_normals, reach=self.reach, angle_deg=self.angle_deg,
+            mesh.vertices,
+            mesh.vertex_normals,
+            reach=self.reach,
+            angle_deg=self.angle_deg,
             progress=lambda s, m="": progress(0.2 + 0.6 * s, m),
         )
         progress(0.85, "Counting")
@@ -47,5 +53,9 @@ class CheckStep(Step):
         says, status = "", "sound"
         if share < 0.5:
             status, says = "attention", f"Only {share:.0%} of the scan lies within {self.reach:g} mm of the model."
-        output = {"distance": found.distance.astype(np.float32), "face": found.face, "names": list(surface.body.face_names)}
+        output = {
+            "distance": found.distance.astype(np.float32),
+            "face": found.face,
+            "names": list(surface.body.face_names),
+        }
         return Outcome(output, s, says, status)

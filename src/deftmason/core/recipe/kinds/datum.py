@@ -22,7 +22,9 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str) -> Gathered:
     found = gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
     lost = max(_LOST_MM, 4 * index.mesh.median_edge)
     if found.missed > lost:
-        raise BadInput(f"The place picked for {what} is {found.missed:.1f} mm away from the scan; pick it again.", field="pick")
+        raise BadInput(
+            f"The place picked for {what} is {found.missed:.1f} mm away from the scan; pick it again.", field="pick"
+        )
     return found
 
 
@@ -42,7 +44,9 @@ class DatumStep(Step):
 
     kind: Literal["datum"] = "datum"
     scan: str = Field(description="The scan it is read from.")
-    element: Literal["plane", "cylinder"] = Field("plane", description="Plane for a flat face, cylinder for a bore or boss.")
+    element: Literal["plane", "cylinder"] = Field(
+        "plane", description="Plane for a flat face, cylinder for a bore or boss."
+    )
     pick: Pick = Field(description="A place on the surface.")
 
     def inputs(self):

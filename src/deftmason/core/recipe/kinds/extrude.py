@@ -9,13 +9,16 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...build.evidence import Reading, face_height, wall_draft
 from ...errors import BadInput
+from ...kernel.body import Body
 from ...kernel.features import Curve2D, PaperPlane, combine, extrude
+from ...kernel.surfaces import face_surfaces
 from ...kernel.tessellate import tessellate
 from ...sketch.loops import loop_outline
+from ...sketch.sizes import round_value
 from ..step import Chosen, Outcome, Pick, Step, Value, register
 from .datum import resolve_pick
 
-__all__ = ["ExtrudeStep", "body_summary"]
+__all__ = ["ExtrudeStep", "body_summary", "settled"]
 
 _PAST = 2.0  # mm beyond the body for cuts that go through
 
@@ -24,16 +27,51 @@ class End(BaseModel):
     """Where an extrusion begins or ends."""
 
     model_config = ConfigDict(extra="forbid")
-    to: Literal["face", "height", "through"] = Field("face", description="A face picked on the scan, a height, or past the body.")
+    to: Literal["face", "height", "through"] = Field(
+        "face", description="A face picked on the scan, a height, or past the body."
+    )
     pick: Pick | None = Field(None, description="A place on the face.")
-    height: Chosen = Field(default_factory=Chosen, description="Height along the sketch's axis from the frame's origin, mm.")
+    height: Chosen = Field(
+        default_factory=Chosen, description="Height along the sketch's axis from the frame's origin, mm."
+    )
+
+
+def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
+    """The number a choice means for a reading, and its source: chosen, rounded anew, or as the scan says."""
+    if chosen.value is not None and chosen.source != "scan":
+        return chosen.value, chosen.source
+    if chosen.source == "rounded":
+        value, why = round_value(reading.value, reading.uncertainty)
+        if abs(reading.value) < max(3 * reading.uncertainty, 0.02):
+            value, why = 0.0, "round"
+        if why == "round":
+            return value, "rounded"
+    return reading.value, "scan"
+
+
+def _met(body: Body | None, normal, height: float, reading: Reading | None) -> tuple[float, str | None]:
+    """The height of the body's own face where the reading cannot tell it from that: features meet without a sliver."""
+    if body is None:
+        return height, None
+    limit = max(0.02, 3 * reading.uncertainty if reading else 0.0)
+    best = None
+    for s in face_surfaces(body):
+        if s.kind == "plane" and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
+            off = float(s.element.point @ normal) - height
+            if abs(off) <= limit and (best is None or abs(off) < abs(best[0])):
+                best = (off, s.name)
+    return (height + best[0], best[1]) if best else (height, None)
 
 
 def body_summary(body) -> dict:
     facets = tessellate(body, 0.1)
     return {
-        "volume": body.volume, "area": body.area, "faces": len(body.face_names), "valid": body.is_valid,
-        "solids": body.solid_count, "face_names": list(body.face_names),
+        "volume": body.volume,
+        "area": body.area,
+        "faces": len(body.face_names),
+        "valid": body.is_valid,
+        "solids": body.solid_count,
+        "face_names": list(body.face_names),
         "bounds": [facets.vertices.min(axis=0).tolist(), facets.vertices.max(axis=0).tolist()],
         "says": f"{len(body.face_names)} faces",
     }
@@ -57,12 +95,16 @@ class ExtrudeStep(Step):
     keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
     start: End = Field(default_factory=End, description="Where it begins.")
     end: End = Field(default_factory=End, description="Where it ends.")
-    draft: Chosen = Field(default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees.")
+    draft: Chosen = Field(
+        default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees."
+    )
 
     def inputs(self):
         return [i for i in (self.sketch, self.scan, self.frame, self.body) if i]
 
-    def _height(self, end: End, label: str, context, normal, body, low: bool) -> tuple[float, Reading | None, np.ndarray | None]:
+    def _height(
+        self, end: End, label: str, context, normal, body, low: bool
+    ) -> tuple[float, Reading | None, np.ndarray | None]:
         if end.to == "through":
             if body is None:
                 raise BadInput("There is no body to go through; pick a face instead.", field=label)
@@ -77,9 +119,7 @@ class ExtrudeStep(Step):
         index = context.index(self.scan)
         picked = resolve_pick(index, end.pick, f"'{self.name}', {label}")
         reading = face_height(index, picked, context.output(self.frame, "frame"), normal)
-        chosen = end.height.value
-        held = chosen is not None and end.height.source != "scan"
-        return (chosen if held else reading.value), reading, picked.facets
+        return settled(end.height, reading)[0], reading, picked.facets
 
     def run(self, context, progress):
         sketch = context.output(self.sketch, "sketch")
@@ -87,6 +127,14 @@ class ExtrudeStep(Step):
         plane = sketch["plane"]
         start, start_reading, start_facets = self._height(self.start, "start", context, plane.normal, body, True)
         end, end_reading, end_facets = self._height(self.end, "end", context, plane.normal, body, False)
+        meets = []
+        if self.how == "join":
+            if self.start.height.source != "typed":
+                start, name = _met(body, plane.normal, start, start_reading)
+                meets += [name] if name else []
+            if self.end.height.source != "typed":
+                end, name = _met(body, plane.normal, end, end_reading)
+                meets += [name] if name else []
         entities = {e["id"]: e for e in sketch["geometry"]}
         if not sketch["loops"]:
             raise BadInput("The sketch has no closed loop to push; join its ends first.", field="loops")
@@ -104,15 +152,27 @@ class ExtrudeStep(Step):
         lean = None
         if self.draft.source == "scan" or any(len(sketch["loops"][k]) > 1 for k in wanted):
             readings = [
-                wall_draft(context.index(self.scan), motion, plane.normal, outlines[k], plane.origin, plane.u,
-                           min(start, end) - at_plane, max(start, end) - at_plane)
+                wall_draft(
+                    context.index(self.scan),
+                    motion,
+                    plane.normal,
+                    outlines[k],
+                    plane.origin,
+                    plane.u,
+                    min(start, end) - at_plane,
+                    max(start, end) - at_plane,
+                )
                 for k in wanted
             ]
             readings = [r for r in readings if r is not None]
             if readings:
                 w = np.array([1 / max(r.uncertainty, 1e-4) ** 2 for r in readings])
-                lean = Reading(float(np.average([r.value for r in readings], weights=w)), float(1 / np.sqrt(w.sum())),
-                               sum(r.count for r in readings), float(np.mean([r.scatter for r in readings])))
+                lean = Reading(
+                    float(np.average([r.value for r in readings], weights=w)),
+                    float(1 / np.sqrt(w.sum())),
+                    sum(r.count for r in readings),
+                    float(np.mean([r.scatter for r in readings])),
+                )
         draft = self.draft.value if self.draft.value is not None else (lean.value if lean else 0.0)
         result = body
         for k in wanted:
@@ -120,21 +180,50 @@ class ExtrudeStep(Step):
             tool = extrude(
                 [_curve(entities[i]) for i in sketch["loops"][k]],
                 [[_curve(entities[i]) for i in sketch["loops"][m]] for m in inner],
-                paper, start - at_plane, end - at_plane, self.name,
+                paper,
+                start - at_plane,
+                end - at_plane,
+                self.name,
                 draft_deg=draft if len(sketch["loops"][k]) > 1 else 0.0,
             )
             result = tool if result is None and self.how == "join" else combine(result, tool, self.how, self.name)
         values = []
         for label, e, reading, h in (("start", self.start, start_reading, start), ("end", self.end, end_reading, end)):
             if e.to != "through":
-                values.append(Value(label, label, reading.value if reading else None, reading.uncertainty if reading else None,
-                                    h, e.height.source, "mm", None, [label, "height", "value"]))
+                source = settled(e.height, reading)[1] if reading else e.height.source
+                values.append(
+                    Value(
+                        label,
+                        label,
+                        reading.value if reading else None,
+                        reading.uncertainty if reading else None,
+                        h,
+                        source,
+                        "mm",
+                        None,
+                        [label, "height", "value"],
+                    )
+                )
         if lean is not None or abs(draft) > 1e-9:
-            values.append(Value("draft", "draft", lean.value if lean else None, lean.uncertainty if lean else None, draft,
-                                self.draft.source, "deg", None, ["draft", "value"]))
+            values.append(
+                Value(
+                    "draft",
+                    "draft",
+                    lean.value if lean else None,
+                    lean.uncertainty if lean else None,
+                    draft,
+                    self.draft.source,
+                    "deg",
+                    None,
+                    ["draft", "value"],
+                )
+            )
         summary = body_summary(result)
         summary |= {
-            "start": start, "end": end, "draft": draft, "pushed": wanted,
+            "start": start,
+            "end": end,
+            "draft": draft,
+            "pushed": wanted,
             "readings": {k: vars(r) for k, r in (("start", start_reading), ("end", end_reading), ("draft", lean)) if r},
         }
         says, status = "", "sound"
@@ -143,10 +232,13 @@ class ExtrudeStep(Step):
             says = f"The walls lean {lean.value:.2f}° ± {lean.uncertainty:.2f}°; the extrusion has {draft:.2f}°."
         notes = [r.note for r in (start_reading, end_reading) if r and r.note]
         summary["notes"] = notes
+        summary["meets"] = meets
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this step; change its sizes a little."
         return Outcome(result, summary, says, status, values)
 
 
 def _curve(e: dict) -> Curve2D:
-    return Curve2D(e["id"], e["kind"], e.get("start"), e.get("end"), e.get("center"), e.get("radius"), e.get("ccw", True))
+    return Curve2D(
+        e["id"], e["kind"], e.get("start"), e.get("end"), e.get("center"), e.get("radius"), e.get("ccw", True)
+    )

@@ -13,7 +13,7 @@ from ...kernel.features import fillet_edges
 from ...kernel.surfaces import face_surfaces
 from ...kernel.tessellate import edge_polylines
 from ..step import Chosen, Outcome, Step, Value, register
-from .extrude import body_summary
+from .extrude import body_summary, settled
 
 
 @register
@@ -28,7 +28,9 @@ class FilletStep(Step):
     body: str = Field(description="The body whose edges are rounded.")
     scan: str = Field(description="The scan the radius is read from.")
     frame: str = Field(description="The frame the body lies in.")
-    edges: list[tuple[str, str, int]] = Field(description="Edges by the names of their two faces, and a number among several.")
+    edges: list[tuple[str, str, int]] = Field(
+        description="Edges by the names of their two faces, and a number among several."
+    )
     radius: Chosen = Field(default_factory=Chosen, description="Radius in mm; none: as the scan says.")
 
     def inputs(self):
@@ -52,19 +54,33 @@ class FilletStep(Step):
                 normals.append(tuple(s.element.normals(middle)[0] * s.outward for s in pair))
         motion = context.output(self.frame, "frame")
         reading = edge_radius(context.index(self.scan), motion, lines, normals)
-        radius = self.radius.value
-        if radius is None:
-            if reading is None:
-                raise BadInput("The scan shows too little of these edges to read a radius; type one.", field="radius")
-            radius = reading.value
+        if reading is None and self.radius.value is None:
+            raise BadInput("The scan shows too little of these edges to read a radius; type one.", field="radius")
+        radius, source = settled(self.radius, reading) if reading else (self.radius.value, self.radius.source)
         result = fillet_edges(body, [(tuple(n), radius) for n in self.edges], self.name)
         summary = body_summary(result)
-        summary |= {"radius": radius, "edges": len(self.edges), "readings": {"radius": vars(reading)} if reading else {}}
-        value = Value("radius", "R", reading.value if reading else None, reading.uncertainty if reading else None, radius,
-                      self.radius.source, "mm", None, ["radius", "value"])
+        summary |= {
+            "radius": radius,
+            "edges": len(self.edges),
+            "readings": {"radius": vars(reading)} if reading else {},
+        }
+        value = Value(
+            "radius",
+            "R",
+            reading.value if reading else None,
+            reading.uncertainty if reading else None,
+            radius,
+            source,
+            "mm",
+            None,
+            ["radius", "value"],
+        )
         says, status = "", "sound"
         if reading and abs(reading.value - radius) > max(0.25 * radius, 5 * reading.uncertainty, 0.2):
-            status, says = "attention", f"The scan says R {reading.value:.2f} ± {reading.uncertainty:.2f}; chosen is {radius:g}."
+            status, says = (
+                "attention",
+                f"The scan says R {reading.value:.2f} ± {reading.uncertainty:.2f}; chosen is {radius:g}.",
+            )
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this fillet; take a smaller radius."
         summary["middles"] = [np.asarray(chain[tuple(n)]).mean(axis=0).tolist() for n in self.edges]

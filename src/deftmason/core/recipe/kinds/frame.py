@@ -35,9 +35,13 @@ class FrameStep(Step):
             return None if i is None else context.output(i, "datum")["element"]
 
         f = set_frame(
-            element(self.first), element(self.second), element(self.origin),
-            first_axis=self.first_axis, second_axis=self.second_axis,
-            flip_first=self.flip_first, flip_second=self.flip_second,
+            element(self.first),
+            element(self.second),
+            element(self.origin),
+            first_axis=self.first_axis,
+            second_axis=self.second_axis,
+            flip_first=self.flip_first,
+            flip_second=self.flip_second,
         )
         worst = max((abs(m["degrees"]) for m in f.misses), default=0.0)
         says = ""
@@ -45,6 +49,10 @@ class FrameStep(Step):
             says = f"{f.open_freedoms} of 6 freedoms are still open."
         elif worst > 1.0:
             says = f"A datum misses its ideal by {worst:.2f}°."
-        summary = {"matrix": f.motion.matrix.tolist(), "misses": f.misses, "open_freedoms": f.open_freedoms,
-                   "says": "active" if not f.open_freedoms else f"{f.open_freedoms} open"}
+        summary = {
+            "matrix": f.motion.matrix.tolist(),
+            "misses": f.misses,
+            "open_freedoms": f.open_freedoms,
+            "says": "active" if not f.open_freedoms else f"{f.open_freedoms} open",
+        }
         return Outcome(f.motion, summary, says, "attention" if says else "sound")

@@ -10,13 +10,13 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...errors import BadInput
 from ...scan.section import SectionPlane
 from ...sketch.drawing import Relation, Size
+from ...sketch.equations import distance_to_entity, size_value
 from ...sketch.loops import closed_loops
 from ...sketch.relations import propose_relations
 from ...sketch.sizes import measure_sizes, propose_sizes
 from ...sketch.sketcher import Stroke, draw, strokes_of_trace
 from ...sketch.solver import solve
 from ...sketch.trace import trace_noise, trace_of
-from ...sketch.equations import distance_to_entity, size_value
 from ..step import Outcome, Step, Value, register
 
 __all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace_on_paper"]
@@ -30,7 +30,9 @@ class StrokeRecord(BaseModel):
     model_config = ConfigDict(extra="forbid")
     id: str
     kind: Literal["line", "arc", "circle"]
-    places: list[tuple[float, float, float]] = Field(description="Places along the stretch, in the scan's coordinates, mm.")
+    places: list[tuple[float, float, float]] = Field(
+        description="Places along the stretch, in the scan's coordinates, mm."
+    )
     joins: str | None = Field(None, description="The entity its end joins.")
 
 
@@ -90,12 +92,15 @@ def propose_sketch(context, scan: str, frame: str, axis: str, height: float, str
 
     return {
         "strokes": [
-            {"id": s.id, "kind": s.kind, "places": in_scan.to_space(s.places).round(4).tolist(), "joins": s.joins} for s in found
+            {"id": s.id, "kind": s.kind, "places": in_scan.to_space(s.places).round(4).tolist(), "joins": s.joins}
+            for s in found
         ],
         "relations": [plain(r) for r in relations],
         "refused": [plain(r) for r in refused],
-        "sizes": [{"id": s.id, "kind": s.kind, "of": list(s.of), "label": s.label, "chosen": s.chosen, "source": s.source}
-                  for s in sizes],
+        "sizes": [
+            {"id": s.id, "kind": s.kind, "of": list(s.of), "label": s.label, "chosen": s.chosen, "source": s.source}
+            for s in sizes
+        ],
     }
 
 
@@ -138,8 +143,19 @@ class SketchStep(Step):
             s.cost = lone.rms - measured.rms
             names[s.kind] = names.get(s.kind, 0) + 1
             name = s.kind if names[s.kind] == 1 else f"{s.kind}_{names[s.kind]}"
-            values.append(Value(name, s.label or s.kind, s.measured, s.uncertainty, s.chosen, s.source, "mm", s.cost,
-                                ["sizes", k, "chosen"]))
+            values.append(
+                Value(
+                    name,
+                    s.label or s.kind,
+                    s.measured,
+                    s.uncertainty,
+                    s.chosen,
+                    s.source,
+                    "mm",
+                    s.cost,
+                    ["sizes", k, "chosen"],
+                )
+            )
         geometry = d.geometry(held.x)
         by_loop = closed_loops(geometry)
         output = {
@@ -151,20 +167,34 @@ class SketchStep(Step):
                 "points": [held.x[2 * i : 2 * i + 2].tolist() for i in range(d.point_count)],
                 "radii": held.x[2 * d.point_count :].tolist(),
                 "entities": [
-                    {"id": e.id, "kind": e.kind, "points": list(e.points),
-                     "radius": None if e.radius is None else e.radius - 2 * d.point_count, "ccw": e.ccw}
+                    {
+                        "id": e.id,
+                        "kind": e.kind,
+                        "points": list(e.points),
+                        "radius": None if e.radius is None else e.radius - 2 * d.point_count,
+                        "ccw": e.ccw,
+                    }
                     for e in d.entities.values()
                 ],
                 "relations": [{"kind": r.kind, "of": list(r.of)} for r in relations],
-                "sizes": [{"kind": s.kind, "of": list(s.of), "name": v.name, "chosen": s.chosen, "held": s.source != "scan"}
-                          for s, v in zip(sizes, values)],
+                "sizes": [
+                    {"kind": s.kind, "of": list(s.of), "name": v.name, "chosen": s.chosen, "held": s.source != "scan"}
+                    for s, v in zip(sizes, values)
+                ],
             },
         }
         away = {i: distance_to_entity(d, d.entities[i], p, held.x) for i, p in d.stretches.items()}
         summary = {
-            "rms": held.rms, "max_distance": held.max_distance, "free_rms": measured.rms, "noise": trace_noise(loops),
-            "freedom": held.freedom, "unseen": held.unseen, "broken": held.broken,
-            "geometry": geometry, "loops": output["loops"], "inside": output["inside"],
+            "rms": held.rms,
+            "max_distance": held.max_distance,
+            "free_rms": measured.rms,
+            "noise": trace_noise(loops),
+            "freedom": held.freedom,
+            "unseen": held.unseen,
+            "broken": held.broken,
+            "geometry": geometry,
+            "loops": output["loops"],
+            "inside": output["inside"],
             "drawing": output["drawing"],
             "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "u": plane.u.tolist()},
             "sizes": [vars(s) | {"of": list(s.of)} for s in sizes],
@@ -176,7 +206,10 @@ class SketchStep(Step):
         summary["says"] = f"{len(geometry)} pieces"
         says, status = "", "sound"
         if held.broken > 1e-5:
-            status, says = "attention", f"Relations and sizes contradict each other by {held.broken:.3f} mm; take one away."
+            status, says = (
+                "attention",
+                f"Relations and sizes contradict each other by {held.broken:.3f} mm; take one away.",
+            )
         elif held.rms > measured.rms + 0.05:
             status, says = "attention", f"The chosen sizes cost {held.rms - measured.rms:.3f} mm rms against the trace."
         elif held.unseen:

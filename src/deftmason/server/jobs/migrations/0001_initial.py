@@ -6,7 +6,6 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
@@ -15,101 +14,136 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.CreateModel(
-            name='Blob',
+            name="Blob",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('sha256', models.CharField(max_length=64, unique=True)),
-                ('size', models.BigIntegerField()),
-                ('created', models.DateTimeField(auto_now_add=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("sha256", models.CharField(max_length=64, unique=True)),
+                ("size", models.BigIntegerField()),
+                ("created", models.DateTimeField(auto_now_add=True)),
             ],
         ),
         migrations.CreateModel(
-            name='Job',
+            name="Job",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=120)),
-                ('demo', models.CharField(blank=True, max_length=40)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('changed', models.DateTimeField(auto_now=True)),
-                ('revision', models.IntegerField(default=0)),
-                ('owner', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='jobs', to=settings.AUTH_USER_MODEL)),
-                ('shared_with', models.ManyToManyField(blank=True, related_name='shared_jobs', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=120)),
+                ("demo", models.CharField(blank=True, max_length=40)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("changed", models.DateTimeField(auto_now=True)),
+                ("revision", models.IntegerField(default=0)),
+                (
+                    "owner",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="jobs",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
+                (
+                    "shared_with",
+                    models.ManyToManyField(blank=True, related_name="shared_jobs", to=settings.AUTH_USER_MODEL),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Edit',
+            name="Edit",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('label', models.CharField(max_length=160)),
-                ('before', models.JSONField()),
-                ('after', models.JSONField()),
-                ('undone', models.BooleanField(default=False)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='edits', to='jobs.job')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("label", models.CharField(max_length=160)),
+                ("before", models.JSONField()),
+                ("after", models.JSONField()),
+                ("undone", models.BooleanField(default=False)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                (
+                    "job",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="edits", to="jobs.job"),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Proof',
+            name="Proof",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=120)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('key', models.CharField(max_length=64)),
-                ('scan_key', models.CharField(max_length=64)),
-                ('body_key', models.CharField(max_length=64)),
-                ('matrix', models.JSONField()),
-                ('settings', models.JSONField()),
-                ('summary', models.JSONField()),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='proofs', to='jobs.job')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=120)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("key", models.CharField(max_length=64)),
+                ("scan_key", models.CharField(max_length=64)),
+                ("body_key", models.CharField(max_length=64)),
+                ("matrix", models.JSONField()),
+                ("settings", models.JSONField()),
+                ("summary", models.JSONField()),
+                (
+                    "job",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="proofs", to="jobs.job"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Upload',
+            name="Upload",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=200)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('blob', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to='jobs.blob')),
-                ('owner', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=200)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("blob", models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to="jobs.blob")),
+                (
+                    "owner",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Work',
+            name="Work",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('label', models.CharField(max_length=160)),
-                ('state', models.CharField(default='waiting', max_length=12)),
-                ('progress', models.FloatField(default=0)),
-                ('message', models.CharField(blank=True, max_length=300)),
-                ('cancel_asked', models.BooleanField(default=False)),
-                ('heartbeat', models.DateTimeField(null=True)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='works', to='jobs.job')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("label", models.CharField(max_length=160)),
+                ("state", models.CharField(default="waiting", max_length=12)),
+                ("progress", models.FloatField(default=0)),
+                ("message", models.CharField(blank=True, max_length=300)),
+                ("cancel_asked", models.BooleanField(default=False)),
+                ("heartbeat", models.DateTimeField(null=True)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                (
+                    "job",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="works", to="jobs.job"),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Result',
+            name="Result",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=64)),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='results', to='jobs.job')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=64)),
+                (
+                    "job",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="results", to="jobs.job"
+                    ),
+                ),
             ],
             options={
-                'unique_together': {('job', 'key')},
+                "unique_together": {("job", "key")},
             },
         ),
         migrations.CreateModel(
-            name='Step',
+            name="Step",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('order', models.IntegerField()),
-                ('step_id', models.CharField(max_length=40)),
-                ('record', models.JSONField()),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='steps', to='jobs.job')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("order", models.IntegerField()),
+                ("step_id", models.CharField(max_length=40)),
+                ("record", models.JSONField()),
+                (
+                    "job",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="steps", to="jobs.job"),
+                ),
             ],
             options={
-                'ordering': ['order'],
-                'unique_together': {('job', 'step_id')},
+                "ordering": ["order"],
+                "unique_together": {("job", "step_id")},
             },
         ),
     ]

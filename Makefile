@@ -1,0 +1,55 @@
+# Two commands do everything: `make demo` to use it, `make test` to prove it.
+PY ?= python3
+BIN := .venv/bin
+PORT ?= 8321
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
+S := .stamps
+
+.PHONY: demo test bench build clean check-types openapi
+
+demo: $(S)/python $(S)/web
+	@$(BIN)/python -m deftmason.server migrate --verbosity 0
+	@$(BIN)/python -m deftmason.server load_demo
+	@exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
+
+test: $(S)/tests $(S)/web
+	$(BIN)/ruff check src tests
+	$(BIN)/lint-imports
+	cd web && npm run --silent typecheck && npm run --silent test
+	$(BIN)/python -m pytest
+
+bench: $(S)/tests
+	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
+
+build: $(S)/web
+
+openapi: $(S)/tests
+	$(BIN)/python -m deftmason.server write_openapi
+	cd web && npm run --silent api
+
+$(S)/system:
+	@mkdir -p $(S)
+	@missing=""; for p in $(RUN_PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	command -v node >/dev/null || missing="$$missing nodejs npm"; \
+	if [ -n "$$missing" ]; then $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $$missing; fi
+	@touch $@
+
+$(S)/python: $(S)/system requirements.txt pyproject.toml
+	[ -x $(BIN)/python ] || $(PY) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	@touch $@
+
+$(S)/web: $(S)/system $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	cd web && npm run --silent build
+	@touch $@
+
+$(S)/tests: $(S)/python requirements-test.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements-test.txt
+	@[ -x /usr/bin/chromium ] || ($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core)
+	@touch $@
+
+clean:
+	rm -rf .venv $(S) web/node_modules web/dist
