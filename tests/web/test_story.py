@@ -351,10 +351,10 @@ def test_brushed_line_and_circle_are_fitted(server, page):
         page.mouse.up()
 
     bench = page.get_by_role("complementary", name="Bench")
-    bench.get_by_role("button", name="line").click()
+    bench.get_by_role("button", name="line", exact=True).click()
     brush([[x, -30] for x in np.linspace(-30, 30, 14)])
     page.locator("[data-entity=e1]").wait_for(state="attached")
-    bench.get_by_role("button", name="circle").click()
+    bench.get_by_role("button", name="circle", exact=True).click()
     brush([[34 + 4.25 * np.cos(t), 20 + 4.25 * np.sin(t)] for t in np.linspace(0, 5.5, 24)])
     page.locator("[data-entity=e2]").wait_for(state="attached")
     evidence(page).get_by_role("button", name=re.compile("⌀: chosen 8.5")).wait_for()

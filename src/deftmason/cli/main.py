@@ -357,27 +357,22 @@ def replay(
 
 def run() -> None:
     """The console command: exit statuses and one-line errors by the contract."""
-    import click
-
     try:
         code = app(standalone_mode=False)
-    except click.exceptions.Exit as e:
-        code = e.exit_code
-    except click.exceptions.ClickException as e:
-        print(f"mason: {e.format_message().splitlines()[0]}", file=sys.stderr)
-        code = 2
-    except (click.exceptions.Abort, KeyboardInterrupt):
-        print("mason: stopped.", file=sys.stderr)
-        code = 1
     except BadArgument as e:
         print(f"mason: {e.message}", file=sys.stderr)
         code = 2
     except MasonError as e:
         print(f"mason: {e.message}", file=sys.stderr)
         code = 3
-    except BrokenPipeError:
+    except (BrokenPipeError, KeyboardInterrupt):
         code = 1
     except Exception as e:
+        if hasattr(e, "format_message"):  # the argument parser's own words
+            print(f"mason: {e.format_message().splitlines()[0]}", file=sys.stderr)
+            sys.exit(2)
+        if hasattr(e, "exit_code"):
+            sys.exit(e.exit_code)
         print(f"mason: {type(e).__name__}: {str(e).splitlines()[0] if str(e) else 'unexpected'}", file=sys.stderr)
         if os.environ.get("MASON_TRACE"):
             raise

@@ -1,0 +1,178 @@
+"""The headless command as a whole process: answers, exit statuses, one-line errors, files written whole."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from deftmason.core.kernel.features import extrude
+from deftmason.core.kernel.files import write_step
+from deftmason.core.scan.files import write_scan
+from deftmason.core.scan.mesh import PointCloud, TriMesh
+
+from ..bracket import rebuilt
+from ..core.test_kernel import FLAT, rectangle
+from ..core.test_scan import bad_files, box_mesh, torus_mesh
+
+MASON = str(Path(sys.executable).with_name("mason"))
+
+
+def mason(*args, expect=0):
+    r = subprocess.run([MASON, *map(str, args)], capture_output=True, text=True, timeout=300)
+    assert r.returncode == expect, (r.returncode, r.stdout[-500:], r.stderr[-800:])
+    if expect in (2, 3):
+        assert r.stdout == "" and len(r.stderr.strip().splitlines()) == 1 and "Traceback" not in r.stderr, r.stderr
+        return r.stderr
+    return json.loads(r.stdout) if "--json" in args else r.stdout
+
+
+def test_help_starts_quickly():
+    import time
+
+    mason("--help")
+    begin = time.perf_counter()
+    mason("--help")
+    assert time.perf_counter() - begin < 1.0  # 0.5 s on an idle machine; tests share it
+
+
+def test_inspect_counts_what_is_wrong(tmp_path):
+    ring = torus_mesh(nu=60, nv=24)
+    v, f = ring.vertices, ring.faces
+    ok = mason("inspect", _written(tmp_path / "ok.ply", ring), "--json")
+    assert ok["watertight"] and not any(ok["defects"].values()) and ok["components"] == 1 and ok["open_loops"] == []
+    assert ok["volume"] == pytest.approx(2 * np.pi**2 * 20 * 36, rel=0.02)
+    spoilt = f.copy()
+    spoilt[:7] = spoilt[:7, ::-1]  # seven turned over
+    spoilt = np.vstack([spoilt, f[100:103]])  # three twice
+    spoilt = np.vstack([spoilt, [[5, 5, 9]], [[10, 11, 10]]])  # two of no area
+    far = v[f[50]] + [0, 0, 80.0]
+    w = np.vstack([v, far])
+    spoilt = np.vstack([spoilt, [np.arange(3) + len(v)]])  # a scrap of one triangle
+    got = mason("inspect", _written(tmp_path / "bad.ply", TriMesh(w, spoilt.astype(np.int32))), "--json")["defects"]
+    assert got["flipped_triangles"] == 7 and got["duplicate_triangles"] == 3 and got["degenerate_triangles"] == 2
+    assert got["small_components"] == 1
+    crossing = TriMesh(
+        np.array([[0, 0, 0], [4, 0, 0], [0, 4, 0], [1, 1, -1], [1, 1, 1], [9, 1, 0.5]], float),
+        np.array([[0, 1, 2], [3, 4, 5]], np.int32),
+    )
+    assert mason("inspect", _written(tmp_path / "x.ply", crossing), "--json")["defects"]["self_intersections"] == 1
+    fan = TriMesh(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1]], float), np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
+    assert mason("inspect", _written(tmp_path / "fan.ply", fan), "--json")["defects"]["nonmanifold_edges"] == 1
+    spiky = box_mesh(20)
+    spiky.vertices[np.argmin(np.linalg.norm(spiky.vertices - [20, 15, 20], axis=1))] += [0, 0, 9.0]
+    assert mason("inspect", _written(tmp_path / "spike.ply", spiky), "--json")["defects"]["spikes"] == 1
+
+
+def _written(path, mesh):
+    write_scan(str(path), mesh)
+    return path
+
+
+def test_fit_answers_by_the_contract(tmp_path):
+    rng = np.random.default_rng(1)
+    t = rng.uniform(0, 2 * np.pi, 500)
+    p = np.column_stack([7 * np.cos(t), 7 * np.sin(t), rng.uniform(0, 20, 500)]) + [10_000, 0, 0]
+    file = _written(tmp_path / "tube.ply", PointCloud(p))
+    a = mason("fit", file, "--kind", "cylinder", "--json")
+    assert a["parameters"]["radius"] == pytest.approx(7, abs=1e-6) and a["points_used"] == 500
+    assert set(a) >= {"kind", "parameters", "sigma", "max_distance", "uncertainty", "extent", "seconds", "warnings"}
+    low, high = a["extent"]["along"]
+    assert high - low == pytest.approx(np.ptp(p[:, 2]), abs=1e-6)
+    held = mason("fit", file, "--kind", "cylinder", "--radius", 7.5, "--parallel", "0,0,1", "--json")
+    assert held["parameters"]["radius"] == 7.5
+    ring = _written(tmp_path / "ring.stl", torus_mesh())
+    seeded = mason("fit", ring, "--kind", "torus", "--seed", "26,0,0", "--json")
+    assert seeded["parameters"]["minor_radius"] == pytest.approx(6, abs=0.02)
+    assert mason("fit", file, "--kind", "cylinder", "--units", "cm", "--json")["parameters"]["radius"] == pytest.approx(70, abs=1e-5)
+
+
+def test_cut_gives_loops_and_a_sketch(tmp_path):
+    file = _written(tmp_path / "box.stl", box_mesh(20))
+    a = mason("cut", file, "--at", "0,0,7", "--normal", "0,0,1", "--sketch", "--dxf", tmp_path / "a.dxf", "--svg", tmp_path / "a.svg", "--json")
+    assert len(a["loops"]) == 1 and a["loops"][0]["closed"] and a["loops"][0]["length"] == pytest.approx(140, abs=1e-6)
+    u, n = np.array(a["plane"]["x_direction"]), np.array(a["plane"]["normal"])
+    assert abs(u @ n) < 1e-12
+    kinds = [e["kind"] for e in a["sketch"]["entities"]]
+    assert kinds == ["line"] * 4 and a["sketch"]["rms"] < 0.02
+    assert {c["kind"] for c in a["sketch"]["constraints"]} >= {"coincident"}
+    import ezdxf
+
+    assert len(ezdxf.readfile(tmp_path / "a.dxf").modelspace().query("LINE")) == 4
+    assert "<line" in (tmp_path / "a.svg").read_text()
+    none = mason("cut", file, "--at", "0,0,99", "--normal", "0,0,1", "--json")
+    assert none["loops"] == [] and none["warnings"]
+
+
+def test_check_writes_every_point_and_names_faces(tmp_path):
+    body = extrude(rectangle(40, 30), [], FLAT, 0, 20, "Block")
+    write_step(str(tmp_path / "block.step"), body)
+    mesh = box_mesh(16)
+    mesh = TriMesh(mesh.vertices - [20, 15, 0] + [0, 0, 0.03], mesh.faces)
+    scan = _written(tmp_path / "scan.ply", mesh)
+    a = mason("check", "--scan", scan, "--model", tmp_path / "block.step", "--tolerance", 0.05, "--csv", tmp_path / "c.csv",
+              "--map", tmp_path / "m.ply", "--report", tmp_path / "r.pdf", "--json")
+    assert a["points"] == a["answered"] == len(mesh.vertices) and a["max"] == pytest.approx(0.03, abs=1e-6)
+    assert {f["face"] for f in a["faces"]} == set(body.face_names) and a["unseen_area"] == 0
+    rows = (tmp_path / "c.csv").read_text().splitlines()
+    assert rows[0] == "index,x,y,z,distance,face" and len(rows) == len(mesh.vertices) + 1
+    first = rows[1].split(",")
+    assert first[0] == "0" and len(first[4].split(".")[1]) >= 7
+    assert np.allclose([float(x) for x in first[1:4]], mesh.vertices[0], atol=1e-7)
+    assert (tmp_path / "r.pdf").read_bytes()[:4] == b"%PDF" and (tmp_path / "m.ply").stat().st_size > 1000
+    few = mason("check", "--scan", scan, "--model", tmp_path / "block.step", "--reach", 0.01, "--json")
+    assert few["answered"] < few["points"]
+
+
+def test_replay_writes_the_model_and_follows_a_set_value(tmp_path):
+    b = rebuilt()
+    a = mason("replay", b.recipe, "--out", tmp_path / "a", "--json")
+    assert all(s["status"] in ("done", "needs attention") for s in a["steps"])
+    assert a["model"]["valid"] and a["model"]["volume"] == pytest.approx(b.truth.volume, rel=0.003)
+    assert a["check"]["rms"] < 0.1
+    assert {f.name for f in (tmp_path / "a").iterdir()} == {"model.step", "scan.ply", "model.py", "check.json"}
+    ran = subprocess.run([sys.executable, "model.py"], cwd=tmp_path / "a", capture_output=True, text=True, timeout=120)
+    assert float(ran.stdout.split()[1]) == pytest.approx(a["model"]["volume"], rel=1e-6), ran.stderr
+    # A number changed at the top of the script moves the model as it would in the job.
+    text = (tmp_path / "a" / "model.py").read_text()
+    line = next(x for x in text.splitlines() if x.startswith("base_outline_diameter_2 ="))
+    (tmp_path / "a" / "model.py").write_text(text.replace(line, "base_outline_diameter_2 = 9.0"))
+    ran = subprocess.run([sys.executable, "model.py"], cwd=tmp_path / "a", capture_output=True, text=True, timeout=120)
+    fewer = 4 * np.pi / 4 * (81 - 8.5**2) * 12
+    assert float(ran.stdout.split()[1]) == pytest.approx(a["model"]["volume"] - fewer, abs=0.5)
+    c = mason("replay", b.recipe, "--out", tmp_path / "c", "--set", "base_outline.diameter_2=9", "--json")
+    assert c["model"]["volume"] == pytest.approx(a["model"]["volume"] - fewer, abs=0.5)
+    value = next(v for v in c["values"] if v["name"] == "base_outline.diameter_2")
+    assert value["chosen"] == 9 and value["source"] == "typed" and value["measured"] == pytest.approx(8.5, abs=0.03)
+    assert "there is no value" in mason("replay", b.recipe, "--out", tmp_path / "d", "--set", "nope=1", expect=2)
+    assert "no scan 'x'" in mason("replay", b.recipe, "--out", tmp_path / "d", "--scan", "x=y", expect=2)
+
+
+def test_unfinished_replay_says_so_with_status_four(tmp_path):
+    b = rebuilt()
+    data = json.loads(b.recipe.read_text())
+    next(s for s in data["steps"] if s["id"] == "foot")["radius"] = {"value": 400.0, "source": "typed"}
+    (tmp_path / "recipe.json").write_text(json.dumps(data))
+    a = mason("replay", tmp_path / "recipe.json", "--scan", f"Bracket scan={b.scan}", "--out", tmp_path / "o", "--json", expect=4)
+    assert [s["status"] for s in a["steps"]][-2:] == ["failed", "failed"] and any("fillet" in w for w in a["warnings"])
+    assert (tmp_path / "o" / "model.step").exists() and a["check"] is None
+
+
+def test_bad_files_and_arguments_get_one_line(tmp_path):
+    for name, content in bad_files(tmp_path).items():
+        path = tmp_path / name
+        path.write_bytes(content)
+        assert name in mason("inspect", path, expect=3)
+    file = _written(tmp_path / "box.stl", box_mesh(6))
+    assert "three numbers" in mason("fit", file, "--kind", "plane", "--seed", "1,2", expect=2)
+    assert "unit" in mason("inspect", file, "--units", "ft", expect=2)
+    assert "no length" in mason("cut", file, "--at", "0,0,0", "--normal", "0,0,0", expect=2)
+    assert "no such file" in mason("check", "--scan", file, "--model", tmp_path / "no.step", expect=3)
+    (tmp_path / "no.step").write_text("hello")
+    assert "cannot be read" in mason("check", "--scan", file, "--model", tmp_path / "no.step", expect=3)
+    assert "no folder" in mason("check", "--scan", file, "--model", tmp_path / "no.step", "--csv", tmp_path / "x" / "y.csv", expect=2)
+    assert mason("fit", file, expect=2)
+    (tmp_path / "r.json").write_text("{}")
+    assert "not a recipe" in mason("replay", tmp_path / "r.json", "--out", tmp_path / "o", expect=3)
