@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { signed } from '../state/format'
 import { useJob } from '../state/job'
 import Head from './Head.vue'
 
@@ -45,7 +46,7 @@ const named = (what: string) => j.byId.get(r.value[what])?.name ?? what
   <section class="section" aria-label="Evidence">
     <h3>Evidence</h3>
     <template v-if="s">
-      <div v-for="m in s.misses" :key="m.what" class="flex justify-between gap-2 border-b border-dotted border-rule py-1.5"><span>{{ named(m.datum) }} {{ m.what }}</span><span class="fig whitespace-nowrap">{{ m.degrees.toFixed(3) }}°</span></div>
+      <div v-for="m in s.misses" :key="m.what" class="flex justify-between gap-2 border-b border-dotted border-rule py-1.5"><span>{{ named(m.datum) }} {{ m.what }}</span><span class="fig whitespace-nowrap">{{ signed(m.degrees) }}°</span></div>
       <p class="mt-2 text-soft">{{ s.open_freedoms ? `${s.open_freedoms} of 6 freedoms still open` : 'All six freedoms are held.' }}</p>
     </template>
     <p v-else class="mt-1.5 text-soft">Choose a first datum.</p>

@@ -50,4 +50,5 @@ const ticks = computed(() => [1, 2, 3, 4, 5].map((k) => (k / 6) * reach.value))
       <text x="286" :y="y(side * tolerance) + (side > 0 ? -4 : 13)" text-anchor="end" class="fig" font-size="11.5">{{ side > 0 ? '+' : '−' }}{{ tolerance.toFixed(3) }}</text>
     </g>
   </svg>
+  <p class="text-[11px] text-soft">Bars grow with the square root of the count. Ticks mark proud, dots short.</p>
 </template>

@@ -55,7 +55,9 @@ const labels = computed(() => {
     if (e.kind !== 'line') {
       if (z.kind === 'spacing_x') { const y = -e.center[1]; return { text, x: (e.center[0] + f.center[0]) / 2, y, line: `M${e.center[0]} ${y}L${f.center[0]} ${y}` } }
       if (z.kind === 'spacing_y') { const x = e.center[0]; return { text, x, y: -(e.center[1] + f.center[1]) / 2, line: `M${x} ${-e.center[1]}L${x} ${-f.center[1]}` } }
-      return { text, x: e.center[0] + (e.kind === 'arc' ? Math.sign(e.center[0]) * 1.9 : 0) * e.radius, y: -e.center[1] - (e.kind === 'arc' ? Math.sign(e.center[1]) * 1.1 : 1) * e.radius - (e.kind === 'arc' ? 0 : 12 * unit.value), line: '' }
+      // Beside the bore towards the middle of the drawing; outside the corner for an arc.
+      if (e.kind === 'circle') return { text, x: e.center[0], y: -e.center[1] + (e.center[1] > 0.1 ? 1 : -1) * (e.radius + 14 * unit.value), line: '' }
+      return { text, x: e.center[0] + Math.sign(e.center[0]) * (e.radius + 26 * unit.value), y: -e.center[1] - Math.sign(e.center[1]) * (e.radius + 8 * unit.value), line: '' }
     }
     const flat = Math.abs(e.end[1] - e.start[1]) < Math.abs(e.end[0] - e.start[0])
     if (flat) { const x = b.x1 + o; return { text, x, y: -(e.start[1] + f.start[1]) / 2, line: `M${x} ${-e.start[1]}L${x} ${-f.start[1]}` } }

@@ -252,16 +252,21 @@ export class Scene {
 
   /** Everything shown, or a box given, fills the view. */
   fit(remember = true) {
-    const box = new THREE.Box3()
-    for (const m of [this.scan, this.body]) if (m?.visible) box.expandByObject(m)
-    if (box.isEmpty()) return
-    if (remember) this.remember()
+    // The extent as seen: from vertices, not from boxes turned with the part.
     const inverse = this.camera.quaternion.clone().invert()
-    const corners = [0, 1, 2, 3, 4, 5, 6, 7].map((i) => new THREE.Vector3(i & 1 ? box.max.x : box.min.x, i & 2 ? box.max.y : box.min.y, i & 4 ? box.max.z : box.min.z).applyQuaternion(inverse))
-    const seen = new THREE.Box3().setFromPoints(corners)
+    const seen = new THREE.Box3(), p = new THREE.Vector3()
+    for (const m of [this.scan, this.body]) {
+      if (!m?.visible) continue
+      m.updateWorldMatrix(true, false)
+      const at = m.geometry.getAttribute('position')
+      const step = Math.max(1, Math.floor(at.count / 15000))
+      for (let i = 0; i < at.count; i += step) seen.expandByPoint(p.fromBufferAttribute(at as THREE.BufferAttribute, i).applyMatrix4(m.matrixWorld).applyQuaternion(inverse))
+    }
+    if (seen.isEmpty()) return
+    if (remember) this.remember()
     const s = seen.getSize(new THREE.Vector3())
     this.centre.copy(seen.getCenter(new THREE.Vector3()).applyQuaternion(this.camera.quaternion))
-    this.span = 0.5 * Math.max(s.y * 1.16, (s.x * 1.12 * this.size.y) / this.size.x)
+    this.span = 0.5 * Math.max(s.y * 1.3, (s.x * 1.2 * this.size.y) / this.size.x)
     this.fitted = true
     this.ask()
   }
