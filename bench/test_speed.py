@@ -52,7 +52,12 @@ def test_sections(benchmark, million):
     theirs_mesh = trimesh.Trimesh(million.vertices, million.faces, process=False)
     normals = np.random.default_rng(1).normal(size=(12, 3))
     SectionCutter(index, normals[0]).at(1.0)
-    theirs = np.median([_timed(lambda n=n: trimesh.intersections.mesh_plane(theirs_mesh, n / np.linalg.norm(n), [0, 0, 1.0])) for n in normals])
+    theirs = np.median(
+        [
+            _timed(lambda n=n: trimesh.intersections.mesh_plane(theirs_mesh, n / np.linalg.norm(n), [0, 0, 1.0]))
+            for n in normals
+        ]
+    )
     first = np.median([_timed(lambda n=n: SectionCutter(index, n).at(1.0)) for n in normals])
     cutter = SectionCutter(index, normals[0])
     heights = iter(np.linspace(-40, 40, 100_000))

@@ -59,7 +59,10 @@ def test_inspect_counts_what_is_wrong(tmp_path):
         np.array([[0, 1, 2], [3, 4, 5]], np.int32),
     )
     assert mason("inspect", _written(tmp_path / "x.ply", crossing), "--json")["defects"]["self_intersections"] == 1
-    fan = TriMesh(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1]], float), np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
+    fan = TriMesh(
+        np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1]], float),
+        np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32),
+    )
     assert mason("inspect", _written(tmp_path / "fan.ply", fan), "--json")["defects"]["nonmanifold_edges"] == 1
     spiky = box_mesh(20)
     spiky.vertices[np.argmin(np.linalg.norm(spiky.vertices - [20, 15, 20], axis=1))] += [0, 0, 9.0]
@@ -86,12 +89,27 @@ def test_fit_answers_by_the_contract(tmp_path):
     ring = _written(tmp_path / "ring.stl", torus_mesh())
     seeded = mason("fit", ring, "--kind", "torus", "--seed", "26,0,0", "--json")
     assert seeded["parameters"]["minor_radius"] == pytest.approx(6, abs=0.02)
-    assert mason("fit", file, "--kind", "cylinder", "--units", "cm", "--json")["parameters"]["radius"] == pytest.approx(70, abs=1e-5)
+    assert mason("fit", file, "--kind", "cylinder", "--units", "cm", "--json")["parameters"]["radius"] == pytest.approx(
+        70, abs=1e-5
+    )
 
 
 def test_cut_gives_loops_and_a_sketch(tmp_path):
     file = _written(tmp_path / "box.stl", box_mesh(20))
-    a = mason("cut", file, "--at", "0,0,7", "--normal", "0,0,1", "--sketch", "--dxf", tmp_path / "a.dxf", "--svg", tmp_path / "a.svg", "--json")
+    a = mason(
+        "cut",
+        file,
+        "--at",
+        "0,0,7",
+        "--normal",
+        "0,0,1",
+        "--sketch",
+        "--dxf",
+        tmp_path / "a.dxf",
+        "--svg",
+        tmp_path / "a.svg",
+        "--json",
+    )
     assert len(a["loops"]) == 1 and a["loops"][0]["closed"] and a["loops"][0]["length"] == pytest.approx(140, abs=1e-6)
     u, n = np.array(a["plane"]["x_direction"]), np.array(a["plane"]["normal"])
     assert abs(u @ n) < 1e-12
@@ -112,8 +130,22 @@ def test_check_writes_every_point_and_names_faces(tmp_path):
     mesh = box_mesh(16)
     mesh = TriMesh(mesh.vertices - [20, 15, 0] + [0, 0, 0.03], mesh.faces)
     scan = _written(tmp_path / "scan.ply", mesh)
-    a = mason("check", "--scan", scan, "--model", tmp_path / "block.step", "--tolerance", 0.05, "--csv", tmp_path / "c.csv",
-              "--map", tmp_path / "m.ply", "--report", tmp_path / "r.pdf", "--json")
+    a = mason(
+        "check",
+        "--scan",
+        scan,
+        "--model",
+        tmp_path / "block.step",
+        "--tolerance",
+        0.05,
+        "--csv",
+        tmp_path / "c.csv",
+        "--map",
+        tmp_path / "m.ply",
+        "--report",
+        tmp_path / "r.pdf",
+        "--json",
+    )
     assert a["points"] == a["answered"] == len(mesh.vertices) and a["max"] == pytest.approx(0.03, abs=1e-6)
     assert {f["face"] for f in a["faces"]} == set(body.face_names) and a["unseen_area"] == 0
     rows = (tmp_path / "c.csv").read_text().splitlines()
@@ -155,7 +187,16 @@ def test_unfinished_replay_says_so_with_status_four(tmp_path):
     data = json.loads(b.recipe.read_text())
     next(s for s in data["steps"] if s["id"] == "foot")["radius"] = {"value": 400.0, "source": "typed"}
     (tmp_path / "recipe.json").write_text(json.dumps(data))
-    a = mason("replay", tmp_path / "recipe.json", "--scan", f"Bracket scan={b.scan}", "--out", tmp_path / "o", "--json", expect=4)
+    a = mason(
+        "replay",
+        tmp_path / "recipe.json",
+        "--scan",
+        f"Bracket scan={b.scan}",
+        "--out",
+        tmp_path / "o",
+        "--json",
+        expect=4,
+    )
     assert [s["status"] for s in a["steps"]][-2:] == ["failed", "failed"] and any("fillet" in w for w in a["warnings"])
     assert (tmp_path / "o" / "model.step").exists() and a["check"] is None
 
@@ -172,7 +213,9 @@ def test_bad_files_and_arguments_get_one_line(tmp_path):
     assert "no such file" in mason("check", "--scan", file, "--model", tmp_path / "no.step", expect=3)
     (tmp_path / "no.step").write_text("hello")
     assert "cannot be read" in mason("check", "--scan", file, "--model", tmp_path / "no.step", expect=3)
-    assert "no folder" in mason("check", "--scan", file, "--model", tmp_path / "no.step", "--csv", tmp_path / "x" / "y.csv", expect=2)
+    assert "no folder" in mason(
+        "check", "--scan", file, "--model", tmp_path / "no.step", "--csv", tmp_path / "x" / "y.csv", expect=2
+    )
     assert mason("fit", file, expect=2)
     (tmp_path / "r.json").write_text("{}")
     assert "not a recipe" in mason("replay", tmp_path / "r.json", "--out", tmp_path / "o", expect=3)

@@ -65,7 +65,9 @@ def test_results_come_back_from_disk_as_they_were():
     for s in b.steps:
         a, z = b.store.load(hot.keys[s["id"]]), cold.load(hot.keys[s["id"]])
         assert a.summary == z.summary
-    assert cold.load(hot.keys["foot"]).output.volume == pytest.approx(b.store.load(hot.keys["foot"]).output.volume, rel=1e-12)
+    assert cold.load(hot.keys["foot"]).output.volume == pytest.approx(
+        b.store.load(hot.keys["foot"]).output.volume, rel=1e-12
+    )
     assert np.array_equal(cold.load(hot.keys["scan"]).output.faces, b.mesh.faces)
 
 
@@ -77,7 +79,12 @@ def test_changing_a_number_runs_only_what_rests_on_it():
     set_value(steps, "outline", value.path, 9.0)
     _, after = run(steps)
     kept = {r.step.id for r in after if r.kept}
-    assert {"scan", "seat", "side", "pivot", "frame", "bosscut"} <= kept and not {"outline", "bores", "foot", "check"} & kept
+    assert {"scan", "seat", "side", "pivot", "frame", "bosscut"} <= kept and not {
+        "outline",
+        "bores",
+        "foot",
+        "check",
+    } & kept
     before, now = (next(r for r in x if r.step.id == "bores").summary["volume"] for x in (ran, after))
     assert before - now == pytest.approx(4 * np.pi / 4 * (81 - 8.5**2) * 12, rel=1e-6)
 

@@ -187,3 +187,59 @@ def test_loops_are_nested():
 )
 def test_round_numbers_are_chosen_only_where_the_measurement_allows(value, u, chosen):
     assert round_value(value, u)[0] == chosen
+
+
+def test_concentric_rings_and_aligned_bores_are_found():
+    loops = [ring(3, 4, 12, noise=0.02), ring(3, 4, 5, noise=0.02, seed=2), ring(33, 4, 5, noise=0.02, seed=3)]
+    d, relations, _, s = sketch(loops)
+    kinds = {(r.kind, tuple(sorted(r.of))) for r in relations}
+    ids = list(d.entities)
+    assert ("concentric", tuple(sorted(ids[:2]))) in kinds or ("concentric", tuple(sorted((ids[0], ids[2])))) in kinds
+    assert any(k == "horizontal" for k, _ in kinds) and any(k == "equal" for k, _ in kinds)
+    radii = sorted(e["radius"] for e in d.geometry(s.x))
+    assert radii == pytest.approx([5, 5, 12], abs=0.02)
+
+
+def test_a_gap_a_hole_tore_is_bridged_and_a_wide_one_is_not():
+    from deftmason.core.sketch.trace import _bridged
+
+    whole = outline(90, 60, 6, noise=0.02)
+    cut = TraceLoop(np.vstack([whole.points[40:], whole.points[:25]]), False, whole.length - 6)
+    closed = _bridged([cut])
+    assert len(closed) == 1 and closed[0].closed
+    d, relations, _, s = sketch(closed)
+    assert [e.kind for e in d.entities.values()].count("line") == 4 and s.rms < 0.03
+    halves = [TraceLoop(whole.points[3:300], False, 118.0), TraceLoop(whole.points[310:-2], False, 160.0)]
+    assert [t.closed for t in _bridged(halves)] == [True]
+    far = TraceLoop(whole.points[:300], False, 118.0)
+    assert [t.closed for t in _bridged([far])] == [False]
+
+
+def test_brushed_ends_that_meet_are_joined():
+    from deftmason.core.sketch.sketcher import join_ends
+
+    loops = [outline(40, 20, 4, noise=0.01)]
+    strokes = [
+        stroke_from_brush(loops, np.array([[-15, -10], [15, -10.0]]), 0.6, "line", "a"),
+        stroke_from_brush(loops, np.array([[16.5, -9.8], [19, -8.5], [20, -6.5]]), 0.6, "arc", "b"),
+        stroke_from_brush(loops, np.array([[20, -5], [20, 5.0]]), 0.6, "line", "c"),
+    ]
+    joined = {s.id: s.joins for s in join_ends(strokes, 3.0)}
+    assert joined == {"a": "b", "b": "c", "c": None}
+    d = draw(loops, join_ends(strokes, 3.0), 1.5)
+    relations, _, s = propose_relations(d)
+    assert [r.kind for r in relations].count("tangent") == 2 and s.broken < 1e-8
+
+
+@pytest.mark.parametrize("noise", [0.005, 0.03, 0.06])
+def test_pieces_do_not_multiply_with_noise(noise):
+    rng = np.random.default_rng(5)
+    loop = outline(90, 60, 6, step=0.35)
+    # Noise shared by neighbours over 2.5 mm, as a scanner's is.
+    n = len(loop.points)
+    kernel = np.exp(-0.5 * (np.arange(-20, 21) * 0.35 / 2.5) ** 2)
+    wave = np.stack([np.convolve(np.tile(rng.normal(size=n), 3), kernel, "same")[n : 2 * n] for _ in range(2)], 1)
+    wave *= noise / wave.std()
+    loops = [TraceLoop(loop.points + wave, True, loop.length)]
+    strokes = strokes_of_trace(loops, trace_noise(loops))
+    assert [s.kind for s in strokes].count("line") == 4 and len(strokes) <= 10

@@ -119,6 +119,8 @@ def edge_radius(
             f = fit("cylinder", p[use], normals=n[use], parallel=d, robust=True)
         except BadInput:
             continue
+        if f.element.radius > reach or f.uncertainty["radius"] > 0.5 * f.element.radius:
+            continue  # hardly bent, or too little seen: no rounding to speak of
         found.append((f.element.radius, f.uncertainty["radius"], int(use.sum()), f.sigma))
     if not found:
         return None

@@ -75,7 +75,7 @@ def set_frame(
     if origin is not None:
         if isinstance(origin, Cylinder):
             d = origin.direction
-            tilt = float(np.degrees(np.arccos(np.clip(abs(d @ a), 0, 1))))
+            tilt = float(np.degrees(np.arctan2(np.linalg.norm(np.cross(d, a)), abs(d @ a))))
             misses.append({"datum": "origin", "what": f"off parallel to {first_axis}", "degrees": tilt})
             zero = origin.point
             if isinstance(first, Plane) and abs(d @ first.normal) > 0.1:
