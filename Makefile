@@ -42,7 +42,7 @@ $(S)/python: $(S)/system requirements.txt pyproject.toml
 	@touch $@
 
 $(S)/web: $(S)/system $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	cd web && npm run --silent build
 	@touch $@
 
