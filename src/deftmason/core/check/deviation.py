@@ -19,7 +19,7 @@ from ..errors import BadArgument
 from ..kernel.body import Body
 from ..kernel.surfaces import FaceSurface, face_surfaces
 from ..kernel.tessellate import edge_polylines, tessellate
-from ..progress import Progress, silent
+from ..progress import Progress, part, silent
 from ..scan.topology import facet_neighbours, merge_vertices
 from .closedform import CONE, CYLINDER, PLANE, SPHERE, TORUS, measure
 from .refine import nearest_on_polylines, refine_triangles
@@ -52,7 +52,8 @@ class ModelSurface:
     deflection : largest distance in mm between the candidate triangles and the surface: the error bound at edges.
     """
 
-    def __init__(self, body: Body):
+    def __init__(self, body: Body, progress: Progress = silent):
+        progress(0.0, "Making the model ready to measure to")
         import open3d as o3d
 
         self.body = body
@@ -71,13 +72,21 @@ class ModelSurface:
             return nearest_on_polylines(points, borders[low, high]) if (low, high) in borders else points
 
         self.vertices, self.faces, self.face_ids, self.deflection = refine_triangles(
-            merged, index[coarse.faces], coarse.face_ids, self._onto_face, onto_border, _FINEST_MM, _MOST_TRIANGLES
+            merged,
+            index[coarse.faces],
+            coarse.face_ids,
+            self._onto_face,
+            onto_border,
+            _FINEST_MM,
+            _MOST_TRIANGLES,
+            part(progress, 0.2, 0.7),
         )
         v = self.vertices
         self.centre = (v.min(axis=0) + v.max(axis=0)) / 2
         self._scene = o3d.t.geometry.RaycastingScene()
         self._scene.add_triangles((v - self.centre).astype(np.float32), self.faces.astype(np.uint32))
         self._tris = np.ascontiguousarray(v[self.faces])
+        progress(0.9)
         self._pseudo()
 
     def _onto_face(self, face: int, points: np.ndarray) -> np.ndarray:

@@ -11,6 +11,8 @@ from collections.abc import Callable
 
 import numpy as np
 
+from ..progress import Progress, silent
+
 __all__ = ["refine_triangles", "nearest_on_polylines"]
 
 _MOST_ROUNDS = 12
@@ -41,6 +43,7 @@ def refine_triangles(
     onto_border: Callable[[int, int, np.ndarray], np.ndarray],
     target: float,
     most: int,
+    progress: Progress = silent,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
     """Refined vertices, faces, face ids and the largest distance left; vertices are shared across faces.
 
@@ -52,7 +55,8 @@ def refine_triangles(
     target : largest distance in mm of an edge's middle from the surface.  most : triangles not to exceed.
     """
     worst = 0.0
-    for _ in range(_MOST_ROUNDS):
+    for turn in range(_MOST_ROUNDS):
+        progress(turn / _MOST_ROUNDS, "Following the model's true surface")
         m = len(faces)
         lo = np.minimum(faces, np.roll(faces, -1, axis=1)).astype(np.int64)
         hi = np.maximum(faces, np.roll(faces, -1, axis=1)).astype(np.int64)

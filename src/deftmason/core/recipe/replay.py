@@ -97,8 +97,11 @@ class Replay:
             ("cutter", self._key(step_id), label), lambda: SectionCutter(self.index(step_id), normal)
         )
 
-    def surface(self, step_id: str) -> ModelSurface:
-        return self.store.remember(("surface", self._key(step_id)), lambda: ModelSurface(self.output(step_id, "body")))
+    def surface(self, step_id: str, progress: Progress = silent) -> ModelSurface:
+        def make() -> ModelSurface:
+            return ModelSurface(self.output(step_id, "body"), progress)
+
+        return self.store.remember(("surface", self._key(step_id)), make)
 
     def scan_file(self, sha256: str, name: str) -> str:
         return self._scan_file(sha256, name)

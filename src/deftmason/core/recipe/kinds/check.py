@@ -9,6 +9,7 @@ from pydantic import Field
 
 from ...check.statistics import histogram
 from ...check.statistics import summary as numbers
+from ...progress import part
 from ..step import Outcome, Step, register
 
 
@@ -36,14 +37,13 @@ class CheckStep(Step):
 
     def run(self, context, progress):
         mesh = context.index(self.scan).mesh.moved(context.output(self.frame, "frame"))
-        progress(0.05, "Making the model ready to measure to")
-        surface = context.surface(self.body)
+        surface = context.surface(self.body, part(progress, 0.0, 0.3))
         found = surface.distances(
             mesh.vertices,
             mesh.vertex_normals,
             reach=self.reach,
             angle_deg=self.angle_deg,
-            progress=lambda s, m="": progress(0.2 + 0.6 * s, m),
+            progress=lambda s, m="": progress(0.3 + 0.5 * s, m),
         )
         progress(0.85, "Counting")
         s = numbers(surface, mesh.vertices, found, self.tolerance, mesh.median_edge)
