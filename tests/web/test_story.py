@@ -232,19 +232,23 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
         return s.get("volume", 0)
 
     page.wait_for_function("!document.body.innerText.includes('Laying')")
-    for _ in range(60):
-        if abs(volume() - (before - fewer)) < 2:
-            break
-        page.wait_for_timeout(500)
-    assert volume() == pytest.approx(before - fewer, abs=2)
+
+    def becomes(wanted):
+        for _ in range(100):
+            if abs(volume() - wanted) < 0.5 and all(
+                s["status"] in ("sound", "attention") for s in room.api().json()["stones"]
+            ):
+                return True
+            page.wait_for_timeout(400)
+        return False
+
+    assert becomes(before - fewer), volume()
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(1200)
-    assert volume() == pytest.approx(before, rel=1e-9)
+    assert becomes(before), volume()
     page.keyboard.press("Control+Shift+z")
-    page.wait_for_timeout(1200)
-    assert volume() == pytest.approx(before - fewer, abs=2)
+    assert becomes(before - fewer), volume()
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(1200)
+    assert becomes(before), volume()
 
     # Another second datum: the other long side, without another pick downstream.
     room.stone("Long side").dblclick()
@@ -252,20 +256,23 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.click_part((12, 30, 5), (0, 1, 0))
     page.wait_for_timeout(2500)
     page.get_by_role("button", name="Lay datum again").click()
-    for _ in range(80):
-        if not [s for s in room.api().json()["stones"] if s["status"] == "pending"]:
+    for _ in range(160):
+        stones = {s["name"]: s for s in room.api().json()["stones"]}
+        settled = all(s["status"] in ("sound", "attention") for s in stones.values())
+        if settled and (np.array(stones["Part frame"]["summary"]["matrix"]) @ pose)[0, 0] < 0:
             break
         page.wait_for_timeout(500)
-    stones = {s["name"]: s for s in room.api().json()["stones"]}
     turned = np.array(stones["Part frame"]["summary"]["matrix"]) @ pose
     assert turned[0, 0] == pytest.approx(-1, abs=0.002)  # the part now faces the other way
-    assert all(s["status"] in ("sound", "attention") for s in stones.values()), {
-        n: s["says"] for n, s in stones.items()
-    }
+    assert settled, {n: (s["status"], s["says"]) for n, s in stones.items()}
     assert stones["Foot rounding"]["summary"]["volume"] == pytest.approx(before, rel=0.002)
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(1500)
+    for _ in range(80):
+        kept = room.api().json()
+        if kept["redo"] and all(s["status"] in ("sound", "attention") for s in kept["stones"]):
+            break
+        page.wait_for_timeout(500)
 
     # The plug is pulled: all is there afterwards.
     kept = room.api().json()
