@@ -43,7 +43,7 @@ export class Scene {
     this.scene.background = new THREE.Color(0xeee9e0)
     this.scene.add(this.world, this.extras, new THREE.HemisphereLight(0xffffff, 0xb8ab97, 1.25), this.camera)
     this.light.position.set(-0.35, 0.7, 1)
-    this.camera.add(this.light)
+    this.camera.add(this.light, this.light.target) // the light turns with the viewer
     this.lookAlong(new THREE.Vector3(0.62, -0.95, 0.75), false)
   }
 
