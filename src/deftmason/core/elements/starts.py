@@ -36,7 +36,8 @@ def _directions(p, normals, hold: DirectionHold | None, *, from_normals: str) ->
     if normals is not None and len(normals):
         n = normals if from_normals == "cylinder" else normals - normals.mean(axis=0)
         out.insert(0, np.linalg.svd(n, full_matrices=False)[2][2])
-    out += list(_grid())
+    if normals is None or len(normals) < 30:
+        out += list(_grid())  # known normals tell the direction well enough without
     if hold is not None:
         out = [hold.project(a) for a in out]
     return out
