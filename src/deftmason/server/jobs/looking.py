@@ -15,7 +15,6 @@ from deftmason.core.kernel.tessellate import edge_polylines
 from deftmason.core.recipe.kinds.datum import resolve_pick
 from deftmason.core.recipe.kinds.sketch import StrokeRecord, propose_sketch, trace_on_paper
 from deftmason.core.recipe.step import Pick
-from deftmason.core.scan.picking import gather_on
 from deftmason.core.sketch.sketcher import Stroke, join_ends, stroke_from_brush
 
 from .access import job_of
@@ -107,10 +106,7 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
     replay = replay_of(records(job))
     wanted = _parsed(Pick, data.pick)
     index = replay.index(data.scan)
-    if data.element == "cylinder" and wanted.rule == "same bend":
-        found = gather_on(index, wanted.place, "cylinder", wanted.angle_deg, normal=wanted.normal)
-    else:
-        found = resolve_pick(index, wanted, "this")
+    found = resolve_pick(index, wanted, "this", data.element)
     proxy = proxy_of(store(), replay.keys[data.scan])
     mask = np.zeros(len(index.mesh.faces), bool)
     mask[found.facets] = True

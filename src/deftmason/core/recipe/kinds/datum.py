@@ -17,15 +17,15 @@ __all__ = ["DatumStep", "resolve_pick"]
 _LOST_MM = 3.0
 
 
-def resolve_pick(index: ScanIndex, pick: Pick, what: str) -> Gathered:
+def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = None) -> Gathered:
     """The facets a pick means on this scan. Raises `BadInput` where the scan is nowhere near its place."""
-    found = gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
-    lost = max(_LOST_MM, 4 * index.mesh.median_edge)
-    if found.missed > lost:
-        raise BadInput(
-            f"The place picked for {what} is {found.missed:.1f} mm away from the scan; pick it again.", field="pick"
-        )
-    return found
+    missed = index.nearest_facet(np.asarray(pick.place, float))[1]
+    if missed > max(_LOST_MM, 4 * index.mesh.median_edge):
+        raise BadInput(f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick")
+    if element == "cylinder" and pick.rule == "same bend":
+        # The kind is known: the running fit need not try the others.
+        return gather_on(index, pick.place, "cylinder", pick.angle_deg, normal=pick.normal)
+    return gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
 
 
 def residual_histogram(residuals: np.ndarray, bins: int = 31) -> dict:
@@ -54,10 +54,7 @@ class DatumStep(Step):
 
     def run(self, context, progress):
         index = context.index(self.scan)
-        picked = resolve_pick(index, self.pick, f"'{self.name}'")
-        if self.element == "cylinder" and self.pick.rule == "same bend":
-            # The kind is known: let the running fit be of that kind.
-            picked = gather_on(index, self.pick.place, "cylinder", self.pick.angle_deg, normal=self.pick.normal)
+        picked = resolve_pick(index, self.pick, f"'{self.name}'", self.element)
         f, ids = fit_gathered(index, picked, self.element)
         e = f.element
         summary = {
