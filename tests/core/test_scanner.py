@@ -7,11 +7,11 @@ import pytest
 
 from deftmason.core.build.evidence import edge_radius, face_height, wall_draft
 from deftmason.core.check.deviation import ModelSurface
+from deftmason.core.clean.inspect import inspect_scan
 from deftmason.core.elements import RigidMotion
 from deftmason.core.kernel.features import Curve2D, combine, extrude, fillet_edges
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.picking import gather
-from deftmason.core.scan.survey import inspect_scan
 from deftmason.rig.scanner import Scanner, Wear, scan_part, stations_around
 
 from .test_kernel import FLAT, rectangle

@@ -72,7 +72,7 @@ def inspect(file: str, units: Units = "mm", as_json: Json = False) -> None:
     from ..core.scan.files import read_scan
 
     read = read_scan(file, units)
-    from ..core.scan.survey import inspect_scan
+    from ..core.clean.inspect import inspect_scan
 
     begin = time.perf_counter()
     answer = inspect_scan(read.scan)
@@ -86,6 +86,45 @@ def inspect(file: str, units: Units = "mm", as_json: Json = False) -> None:
             found,
         ],
     )
+
+
+@app.command()
+def clean(
+    file: str,
+    out: Annotated[str, typer.Option("--out", help="Where the cleaned scan goes (.stl or .ply).")],
+    fix: Annotated[str, typer.Option("--fix", help="Defects to repair: all, none, or names parted by commas.")] = "all",
+    drop_background: Annotated[
+        bool, typer.Option("--drop-background", help="Find the slab under the part and drop it.")
+    ] = False,
+    fill: Annotated[str, typer.Option("--fill", help="Close open loops: none, all, or the N shortest.")] = "none",
+    fill_shape: Annotated[str, typer.Option("--fill-shape", help="flat, tangent or curved.")] = "tangent",
+    smooth: Annotated[float | None, typer.Option("--smooth", help="0 to 1: calm the noise, edges and volume kept.")] = None,
+    decimate_to: Annotated[int | None, typer.Option("--decimate-to", help="Leave about so many triangles.")] = None,
+    decimate_within: Annotated[
+        float | None, typer.Option("--decimate-within", help="As few triangles as stay within so many mm.")
+    ] = None,
+    units: Units = "mm",
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Clean a scan: background, defects, holes, smoothing, fewer triangles, in this order."""
+    from .cleaning import clean_file
+
+    answer = clean_file(
+        file,
+        out,
+        units=units,
+        fix=fix,
+        drop_background=drop_background,
+        fill=fill,
+        fill_shape=fill_shape,
+        strength=smooth,
+        decimate_to=decimate_to,
+        decimate_within=decimate_within,
+        progress=_bar(progress),
+    )
+    lines = [f"{d['what']}: {d['count']:,}" for d in answer["did"]] or ["nothing to do"]
+    _print(answer, as_json, lines)
 
 
 @app.command()

@@ -84,7 +84,7 @@ def _solve(a: np.ndarray, b: np.ndarray, damping: float = 0.0) -> np.ndarray:
     return np.linalg.lstsq(an, b, rcond=1e-13)[0] / scale
 
 
-def _levenberg(model: Model, p, sw, steps: int) -> tuple[Model, float]:
+def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13) -> tuple[Model, float]:
     """Damped steps until the cost no longer falls. ``sw`` are square-root weights (n,)."""
 
     def weighed(m):
@@ -109,7 +109,7 @@ def _levenberg(model: Model, p, sw, steps: int) -> tuple[Model, float]:
                     gain = cost - tc
                     model, r, j, cost = trial, tr, tj, tc
                     damping = max(damping * 0.2, 1e-12)
-                    improved = gain > 1e-13 * cost
+                    improved = gain > enough * cost
                     break
             damping *= 5
         if not improved:
@@ -146,8 +146,9 @@ def _starts(kind, p, normals, hold, radius) -> list[Model]:
     return torus_starts(p, normals, hold, radius)
 
 
-def _search(kind, p, normals, w, hold, radius, start) -> Model:
+def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
     sw = np.sqrt(w)
+    enough = 1e-4 if quick else 1e-13
     if start is not None:
         starts = [start]
     else:
@@ -158,18 +159,18 @@ def _search(kind, p, normals, w, hold, radius, start) -> Model:
             ps, ns, ws = p, normals, sw
         tried = []
         for s in _starts(kind, ps, ns, hold, radius):
-            m, c = _levenberg(s, ps, ws, 40)
+            m, c = _levenberg(s, ps, ws, 40, enough)
             tried.append((c, m))
         if not tried:
             raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
         tried.sort(key=lambda x: x[0])
-        starts = [m for _, m in tried[:_FULL_STARTS]]
+        starts = [m for _, m in tried[: 1 if quick else _FULL_STARTS]]
     best = None
     for s in starts:
-        m, c = _levenberg(s, p, sw, 200)
+        m, c = _levenberg(s, p, sw, 200, enough)
         if best is None or c < best[0]:
             best = (c, m)
-    return _polish(best[1], p, sw)
+    return best[1] if quick else _polish(best[1], p, sw)
 
 
 def _to_contract(kind: str, e: Element, centroid, scale) -> Element:
@@ -296,8 +297,8 @@ def fit(
     weights : (n,) relative weights, default 1.
     parallel, perpendicular : (3,) hold the element's direction (a plane's or circle's normal) along or square to it.
     radius : held radius in mm (a torus's minor radius).
-    correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it a fit that only
-        steers a search is quicker.
+    correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit that
+        only steers a search: good to a small part of the scatter, and without uncertainty.
     robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
 
     Raises
@@ -340,7 +341,7 @@ def fit(
             if turn == 0 and robust:
                 model = _robust_search(kind, q, normals, w, hold, held)
             else:
-                model = _search(kind, q, normals, weight, hold, held, start)
+                model = _search(kind, q, normals, weight, hold, held, start, not correlated)
             start, element = model, model.element()
         if robust:
             d = element.distance(q)
@@ -362,7 +363,9 @@ def fit(
     sigma2 = float(np.sum(weight * r**2) / weight.sum() * count / max(parts * count - dof, 1.0))
     signed = _signed(element, q) * scale
     inflation = correlation_inflation(p[used], signed[used]) if correlated else 1.0
-    if kind in ("plane", "line"):
+    if not correlated:
+        uncertainty = {}
+    elif kind in ("plane", "line"):
         uncertainty = _flat_uncertainty(local, p, weight, hold, sigma2, inflation)
     else:
         uncertainty = _curved_uncertainty(kind, model, q, weight, centroid, scale, sigma2 / scale**2, inflation)

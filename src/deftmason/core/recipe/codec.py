@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..elements import RigidMotion, element_from
-from ..scan.mesh import TriMesh
+from ..scan.mesh import PointCloud, TriMesh
 from ..scan.section import SectionPlane
 from .step import Outcome, Value
 
@@ -26,7 +26,12 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     """A JSON record and named blobs."""
     o, blobs, data = outcome.output, {}, None
     if produces == "scan":
-        blobs = {"vertices.npy": _npy(o.vertices), "faces.npy": _npy(o.faces)}
+        if isinstance(o, PointCloud):
+            blobs = {"points.npy": _npy(o.points)}
+            if o.normals is not None:
+                blobs["normals.npy"] = _npy(o.normals)
+        else:
+            blobs = {"vertices.npy": _npy(o.vertices), "faces.npy": _npy(o.faces)}
         if o.colors is not None:
             blobs["colors.npy"] = _npy(o.colors)
     elif produces == "datum":
@@ -50,7 +55,9 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
         "says": outcome.says,
         "status": outcome.status,
         "values": [vars(v) for v in outcome.values],
+        "arrays": list(outcome.arrays),
     }
+    blobs |= {f"also_{name}.npy": _npy(a) for name, a in outcome.arrays.items()}
     return json.loads(json.dumps(record)), blobs
 
 
@@ -64,7 +71,11 @@ def unpack(record: dict, blob) -> Outcome:
     output: Any = None
     if produces == "scan":
         colors = array("colors.npy") if blob("colors.npy") else None
-        output = TriMesh(np.asarray(array("vertices.npy")), np.asarray(array("faces.npy")), colors)
+        if blob("points.npy"):
+            normals = np.asarray(array("normals.npy")) if blob("normals.npy") else None
+            output = PointCloud(np.asarray(array("points.npy")), normals, colors)
+        else:
+            output = TriMesh(np.asarray(array("vertices.npy")), np.asarray(array("faces.npy")), colors)
     elif produces == "datum":
         output = {"element": element_from(data["kind"], data["parameters"]), "facets": np.asarray(array("facets.npy"))}
     elif produces == "frame":
@@ -80,4 +91,5 @@ def unpack(record: dict, blob) -> Outcome:
     elif produces == "deviation":
         output = {"distance": array("distance.npy"), "face": array("face.npy"), "names": data["names"]}
     values = [Value(**v) for v in record["values"]]
-    return Outcome(output, record["summary"], record["says"], record["status"], values)
+    also = {name: array(f"also_{name}.npy") for name in record.get("arrays", [])}
+    return Outcome(output, record["summary"], record["says"], record["status"], values, also)

@@ -10,7 +10,9 @@ from ..check.deviation import ModelSurface
 from ..errors import BadArgument, BadInput, Cancelled, MasonError
 from ..progress import Progress, part, silent
 from ..scan.index import ScanIndex
+from ..scan.mesh import PointCloud, TriMesh
 from ..scan.section import SectionCutter
+from ..scan.selection import CloudIndex
 from .step import Outcome, Step, Value
 from .store import ResultStore
 
@@ -36,12 +38,12 @@ class Ran:
 
 
 def _resting(steps: list[Step], step: Step) -> list[str]:
-    """Inputs with switched-off bodies passed over: what an off feature rested on stands in for it."""
+    """Inputs with switched-off steps passed over where what they changed can stand in for them."""
     by_id = {s.id: s for s in steps}
     out = []
     for i in step.inputs():
-        while i in by_id and not by_id[i].enabled and getattr(by_id[i], "body", None) and by_id[i].produces == "body":
-            i = by_id[i].body  # type: ignore[attr-defined]
+        while i in by_id and not by_id[i].enabled and by_id[i].stands_for():
+            i = by_id[i].stands_for()  # type: ignore[assignment]
         out.append(i)
     return out
 
@@ -89,7 +91,25 @@ class Replay:
         return outcome.output
 
     def index(self, step_id: str) -> ScanIndex:
-        return self.store.remember(("index", self._key(step_id)), lambda: ScanIndex(self.output(step_id, "scan")))
+        return self.store.remember(("index", self._key(step_id)), lambda: ScanIndex(self.mesh(step_id)))
+
+    def items(self, step_id: str) -> ScanIndex | CloudIndex:
+        scan = self.output(step_id, "scan")
+        if isinstance(scan, TriMesh):
+            return self.index(step_id)
+        return self.store.remember(("items", self._key(step_id)), lambda: CloudIndex(scan))
+
+    def mesh(self, step_id: str) -> TriMesh:
+        scan = self.output(step_id, "scan")
+        if not isinstance(scan, TriMesh):
+            raise BadInput(f"'{self._by_id[step_id].name}' is a cloud of points; triangulate it first.", field="scan")
+        return scan
+
+    def cloud(self, step_id: str) -> PointCloud:
+        scan = self.output(step_id, "scan")
+        if isinstance(scan, TriMesh):
+            raise BadInput(f"'{self._by_id[step_id].name}' is a mesh; this works on clouds of points.", field="scan")
+        return scan
 
     def cutter(self, step_id: str, normal) -> SectionCutter:
         label = tuple(round(float(c), 12) for c in normal)
@@ -111,8 +131,8 @@ class Replay:
 
     def _standing(self, step_id: str) -> str:
         s = self._by_id.get(step_id)
-        while s is not None and not s.enabled and s.produces == "body" and getattr(s, "body", None):
-            step_id = s.body  # type: ignore[attr-defined]
+        while s is not None and not s.enabled and s.stands_for():
+            step_id = s.stands_for()  # type: ignore[assignment]
             s = self._by_id.get(step_id)
         return step_id
 
@@ -148,7 +168,7 @@ class Replay:
             key = self.keys[s.id]
             if not s.enabled:
                 out.append(Ran(s, None, "off", "Switched off."))
-                if not (s.produces == "body" and getattr(s, "body", None)):
+                if not s.stands_for():
                     bad.add(s.id)
                 continue
             below = [i for i in _resting(self.steps, s) if i in bad or i not in self._by_id]

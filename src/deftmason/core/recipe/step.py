@@ -10,13 +10,16 @@ import json
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal, Protocol
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..errors import BadInput
 from ..progress import Progress
 from ..scan.index import ScanIndex
+from ..scan.mesh import PointCloud, TriMesh
+from ..scan.selection import CloudIndex, Mark, select
 
-__all__ = ["Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "Pick", "Chosen"]
+__all__ = ["Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "Pick", "Chosen", "MarkRecord", "selected"]
 
 Status = Literal["sound", "attention", "failed", "off", "waiting"]
 
@@ -45,6 +48,34 @@ class Pick(BaseModel):
     angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
 
 
+class MarkRecord(BaseModel):
+    """One mark of a selection: a stroke, an outline with its view, or a rule from a place."""
+
+    model_config = ConfigDict(extra="forbid")
+    by: Literal[
+        "brush", "outline", "whole island", "same facing", "same bend", "up to a crease", "similar pieces",
+        "everything", "invert", "grow", "shrink",
+    ] = Field(description="What the mark is made by.")  # fmt: skip
+    how: Literal["add", "take away", "intersect"] = Field("add", description="How it joins what was marked before.")
+    places: list[tuple[float, float, float]] = Field(
+        default_factory=list, max_length=4000, description="A stroke's path, an outline's corners, or the one place of a rule; mm."
+    )
+    normal: tuple[float, float, float] | None = Field(None, description="Which side of the surface was meant.")
+    toward: tuple[float, float, float] | None = Field(None, description="Direction to the viewer when it was drawn.")
+    through: bool = Field(False, description="Also what lies hidden behind.")
+    radius: float | None = Field(None, gt=0, description="Of a brush, mm.")
+    angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
+    rings: int = Field(1, ge=1, le=200, description="How far to grow or shrink.")
+
+    def mark(self) -> Mark:
+        return Mark(**{**self.model_dump(), "places": tuple(self.places)})
+
+
+def selected(items: ScanIndex | CloudIndex, marks: list[MarkRecord]) -> np.ndarray:
+    """Mask of the facets or points that marks select."""
+    return select(items, [m.mark() for m in marks])
+
+
 @dataclass
 class Value:
     """One line of the ledger. ``unit`` is 'mm' or 'deg'; ``path`` is where in the step the chosen number sits."""
@@ -70,6 +101,7 @@ class Outcome:
     says: str = ""
     status: Status = "sound"
     values: list[Value] = field(default_factory=list)
+    arrays: dict[str, np.ndarray] = field(default_factory=dict)  # what a screen may show besides: by facet, vertex or point
 
 
 class Context(Protocol):
@@ -77,6 +109,9 @@ class Context(Protocol):
 
     def output(self, step_id: str, *kinds: str) -> Any: ...
     def index(self, step_id: str) -> ScanIndex: ...
+    def items(self, step_id: str) -> ScanIndex | CloudIndex: ...
+    def mesh(self, step_id: str) -> TriMesh: ...
+    def cloud(self, step_id: str) -> PointCloud: ...
     def scan_file(self, sha256: str, name: str) -> str: ...
     def scan_replaced(self, name: str) -> bool: ...
 
@@ -99,6 +134,10 @@ class Step(BaseModel):
     def inputs(self) -> list[str]:
         """Ids of the steps this one rests on."""
         return []
+
+    def stands_for(self) -> str | None:
+        """Id of the step whose outcome stands in for this one's while it is switched off, if one can."""
+        return None
 
     def run(self, context: Context, progress: Progress) -> Outcome:
         raise NotImplementedError

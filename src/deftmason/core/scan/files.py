@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import os
 import zipfile
+import zlib
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from ..elements import UNITS_IN_MM
 from ..errors import BadArgument, BadInput
+from .e57 import read_e57
 from .mesh import PointCloud, TriMesh
 from .ply import read_ply, write_ply
 from .stl import read_stl, write_stl
+from .textpoints import TextLayout, read_text_points
 
-__all__ = ["MESH_SUFFIXES", "CLOUD_SUFFIXES", "ReadScan", "read_scan", "write_scan", "size_in_words"]
+__all__ = ["MESH_SUFFIXES", "CLOUD_SUFFIXES", "TEXT_SUFFIXES", "ReadScan", "read_scan", "write_scan", "size_in_words"]
 
 MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf", ".glb")
-CLOUD_SUFFIXES = (".ply", ".xyz", ".pts", ".asc")
+TEXT_SUFFIXES = (".xyz", ".pts", ".asc")
+CLOUD_SUFFIXES = (".ply", *TEXT_SUFFIXES, ".e57")
 
-_MOST_UNPACKED = 2_000_000_000  # bytes a 3MF may unpack to
+_MOST_UNPACKED = 500_000_000  # bytes a 3MF may unpack to
 _BAD_SHARE = 0.01  # of coordinates that may be no numbers
 
 
@@ -31,8 +35,8 @@ class ReadScan:
     warnings: list[str] = field(default_factory=list)
 
 
-def read_scan(path: str, units: str = "mm") -> ReadScan:
-    """Read a mesh or cloud by its suffix and bring it to millimetres.
+def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None) -> ReadScan:
+    """Read a mesh or cloud by its suffix and bring it to millimetres; a text cloud by its layout, else the recognised one.
 
     Raises
     ------
@@ -47,7 +51,7 @@ def read_scan(path: str, units: str = "mm") -> ReadScan:
         raise BadInput(f"{name}: is empty (0 bytes); export it again.")
     suffix = os.path.splitext(name)[1].lower()
     try:
-        raw = _read(path, suffix, name)
+        raw = _read(path, suffix, name, layout)
     except (UnicodeDecodeError, MemoryError, OverflowError) as e:
         raise BadInput(
             f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
@@ -55,7 +59,7 @@ def read_scan(path: str, units: str = "mm") -> ReadScan:
     return _checked(raw, name, UNITS_IN_MM[units])
 
 
-def _read(path: str, suffix: str, name: str) -> TriMesh | PointCloud:
+def _read(path: str, suffix: str, name: str, layout: TextLayout | None) -> TriMesh | PointCloud:
     if suffix == ".stl":
         return TriMesh(*read_stl(path))
     if suffix == ".ply":
@@ -64,8 +68,10 @@ def _read(path: str, suffix: str, name: str) -> TriMesh | PointCloud:
         return _obj(path, name)
     if suffix in (".off", ".3mf", ".glb"):
         return _by_library(path, suffix, name)
-    if suffix in CLOUD_SUFFIXES:
-        return _text_points(path, name)
+    if suffix == ".e57":
+        return read_e57(path)
+    if suffix in TEXT_SUFFIXES:
+        return read_text_points(path, layout)
     known = ", ".join(sorted(set(MESH_SUFFIXES + CLOUD_SUFFIXES)))
     raise BadInput(f"{name}: '{suffix or 'no suffix'}' is not a scan format; give one of {known}.")
 
@@ -93,6 +99,19 @@ def _obj(path: str, name: str) -> TriMesh | PointCloud:
     return TriMesh(points, index, rgb) if len(index) else PointCloud(points, None, rgb)
 
 
+def _really_unpacked(package: zipfile.ZipFile) -> int:
+    """Bytes that come out of a package, counted piece by piece up to a little over what is allowed."""
+    total = 0
+    for entry in package.infolist():
+        with package.open(entry) as f:
+            while total <= _MOST_UNPACKED:
+                piece = f.read(1 << 20)
+                if not piece:
+                    break
+                total += len(piece)
+    return total
+
+
 def _by_library(path: str, suffix: str, name: str) -> TriMesh:
     import trimesh
 
@@ -100,52 +119,23 @@ def _by_library(path: str, suffix: str, name: str) -> TriMesh:
         try:
             with zipfile.ZipFile(path) as z:
                 unpacked = sum(i.file_size for i in z.infolist())
-        except zipfile.BadZipFile:
+                if unpacked <= _MOST_UNPACKED:  # what the directory says may be less than what comes out
+                    unpacked = max(unpacked, _really_unpacked(z))
+        except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zlib.error):
             raise BadInput(f"{name}: is not a 3MF package; export it again.") from None
         if unpacked > _MOST_UNPACKED:
-            raise BadInput(
-                f"{name}: would unpack to {unpacked / 1e9:.1f} GB, more than a 3MF scan may; export it as PLY."
-            )
+            raise BadInput(f"{name}: unpacks to more than {_MOST_UNPACKED / 1e9:g} GB, which no 3MF scan needs; export it as PLY.")
     try:
         loaded = trimesh.load(path, force="mesh", process=False)
         points, faces = np.asarray(loaded.vertices, float), np.asarray(loaded.faces, np.int64)
+        colors = np.asarray(loaded.visual.vertex_colors)[:, :3] if loaded.visual.kind == "vertex" else None
     except Exception as e:  # the library's errors are many; each means the file is not usable
         raise BadInput(
             f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
         ) from None
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
-    return TriMesh(points, faces)
-
-
-def _text_points(path: str, name: str) -> PointCloud:
-    with open(path, "rb") as f:
-        head = f.read(4096)
-    if b"\0" in head:
-        raise BadInput(f"{name}: is not a text file of points; choose another format.")
-    rows = [r for r in head.decode("utf-8", "replace").splitlines() if r.strip() and r.lstrip()[0] in "+-.0123456789"]
-    if not rows:
-        raise BadInput(f"{name}: no line of it begins with a number; a point file has x y z on each line.")
-    delimiter = next((d for d in (",", ";") if d in rows[0]), None)
-    single = len(rows[0].replace(delimiter or " ", " ").split()) == 1
-    skip = 0
-    with open(path, errors="replace") as f:
-        for line in f:
-            first = line.strip()[:1]
-            count_line = single and len(line.split()) == 1
-            if first and first in "+-.0123456789" and not count_line:
-                break
-            skip += 1
-    try:
-        table = np.loadtxt(path, delimiter=delimiter, comments=["#", "//"], skiprows=skip, ndmin=2)
-    except ValueError:
-        raise BadInput(f"{name}: its lines do not all hold the same count of numbers; export it again.") from None
-    if table.shape[1] < 3:
-        raise BadInput(f"{name}: has {table.shape[1]} numbers a line where x y z are needed; export it again.")
-    normals = None
-    if table.shape[1] == 6 and np.allclose(np.linalg.norm(table[:200, 3:], axis=1), 1, atol=0.02):
-        normals = table[:, 3:]
-    return PointCloud(table[:, :3].copy(), normals)
+    return TriMesh(points, faces, colors)
 
 
 def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:

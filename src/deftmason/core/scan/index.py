@@ -8,7 +8,8 @@ import numpy as np
 from numba import njit, prange
 
 from .mesh import TriMesh
-from .topology import facet_neighbours
+from .steady import steady_normals
+from .topology import components, facet_neighbours
 
 __all__ = ["ScanIndex"]
 
@@ -31,6 +32,14 @@ def _smooth_once(normals, areas, neighbours, out):  # pragma: no cover - compile
         s = np.sqrt(x * x + y * y + z * z)
         s = 1.0 / s if s > 1e-300 else 0.0
         out[f, 0], out[f, 1], out[f, 2] = x * s, y * s, z * s
+
+
+@njit(cache=True, parallel=True)
+def _squared(c, place):  # pragma: no cover - compiled
+    out = np.empty(c.shape[0])
+    for i in prange(c.shape[0]):
+        out[i] = (c[i, 0] - place[0]) ** 2 + (c[i, 1] - place[1]) ** 2 + (c[i, 2] - place[2]) ** 2
+    return out
 
 
 class ScanIndex:
@@ -70,10 +79,26 @@ class ScanIndex:
                 n = out
         return n
 
+    @cached_property
+    def steady_normals(self) -> np.ndarray:
+        """Facet normals without noise whose edges are still sharp (m, 3)."""
+        return steady_normals(self.mesh, self.neighbours)
+
+    @cached_property
+    def vertex_tree(self):
+        """KD-tree over the vertices."""
+        from scipy.spatial import cKDTree
+
+        return cKDTree(self.mesh.vertices, balanced_tree=False)
+
+    @cached_property
+    def pieces(self) -> np.ndarray:
+        """Component label of each facet (m,)."""
+        return components(self.neighbours)
+
     def nearest_facet(self, place: np.ndarray, normal: np.ndarray | None = None) -> tuple[int, float]:
         """The facet nearest to a place (3,) and its distance in mm; with ``normal``, of those facing that way."""
-        c = self.mesh.centroids
-        d2 = np.einsum("ij,ij->i", c - place, c - place)
+        d2 = _squared(self.mesh.centroids, np.asarray(place, float))
         if normal is not None:
             d2 = np.where(self.calm_normals @ normal > 0, d2, d2 + self.mesh.median_edge**2 * 4)
         near = np.argpartition(d2, min(24, len(d2) - 1))[:24]

@@ -10,7 +10,7 @@ from numba import njit
 
 from .mesh import TriMesh
 
-__all__ = ["merge_vertices", "facet_neighbours", "components", "open_rims"]
+__all__ = ["merge_vertices", "facet_neighbours", "components", "open_rims", "vertex_rings", "rim_length"]
 
 
 @njit(cache=True)
@@ -114,6 +114,44 @@ def _neighbours(faces, nv):  # pragma: no cover - compiled
 def facet_neighbours(faces: np.ndarray, vertex_count: int) -> np.ndarray:
     """Facet across each edge (m, 3) int32; edge k joins corners k and k+1; −1 at a rim, −2 where more than two meet."""
     return _neighbours(np.ascontiguousarray(faces, np.int32), vertex_count)[0]
+
+
+@njit(cache=True)
+def _rings(faces, n):  # pragma: no cover - compiled
+    start = np.zeros(n + 1, np.int32)
+    for f in range(faces.shape[0]):
+        for k in range(3):
+            start[faces[f, k] + 1] += 2
+    for v in range(n):
+        start[v + 1] += start[v]
+    many = np.empty(start[n], np.int32)
+    count = np.zeros(n, np.int32)
+    for f in range(faces.shape[0]):
+        for k in range(3):
+            v = faces[f, k]
+            for j in range(1, 3):
+                w = faces[f, (k + j) % 3]
+                known = False
+                for i in range(start[v], start[v] + count[v]):
+                    if many[i] == w:
+                        known = True
+                        break
+                if not known:
+                    many[start[v] + count[v]] = w
+                    count[v] += 1
+    first = np.zeros(n + 1, np.int32)
+    for v in range(n):
+        first[v + 1] = first[v] + count[v]
+    ring = np.empty(first[n], np.int32)
+    for v in range(n):
+        for i in range(count[v]):
+            ring[first[v] + i] = many[start[v] + i]
+    return first, ring
+
+
+def vertex_rings(faces: np.ndarray, vertex_count: int) -> tuple[np.ndarray, np.ndarray]:
+    """Vertices joined to each by an edge: ``ring[first[v]:first[v + 1]]``."""
+    return _rings(np.ascontiguousarray(faces, np.int32), vertex_count)
 
 
 def components(neighbours: np.ndarray) -> np.ndarray:

@@ -121,6 +121,9 @@ class ExtrudeStep(Step):
         reading = face_height(index, picked, context.output(self.frame, "frame"), normal)
         return settled(end.height, reading)[0], reading, picked.facets
 
+    def stands_for(self):
+        return self.body
+
     def run(self, context, progress):
         sketch = context.output(self.sketch, "sketch")
         body = context.output(self.body, "body") if self.body else None

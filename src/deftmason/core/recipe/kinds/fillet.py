@@ -36,6 +36,9 @@ class FilletStep(Step):
     def inputs(self):
         return [self.body, self.scan, self.frame]
 
+    def stands_for(self):
+        return self.body
+
     def run(self, context, progress):
         body = context.output(self.body, "body")
         if not self.edges:

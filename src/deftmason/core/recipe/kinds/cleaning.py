@@ -1,0 +1,148 @@
+"""Cleaning steps that take away: the background, noise, defects. Each gives the scan that later steps rest on."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from ...clean.background import find_slab, loose_scraps, slab_items
+from ...clean.cloud import find_noise, keep_points
+from ...clean.defects import DEFECTS, survey_mesh
+from ...clean.repair import repair
+from ...clean.triangles import compact
+from ...errors import BadInput
+from ...progress import part
+from ...scan.mesh import PointCloud, TriMesh
+from ..step import MarkRecord, Outcome, Step, register, selected
+from .scan import told
+
+__all__ = ["CleanStep"]
+
+
+class CleanStep(Step):
+    """A step that takes a scan and gives a better one."""
+
+    course: ClassVar[str] = "scan"
+    quick: ClassVar[bool] = False
+    produces: ClassVar[str] = "scan"
+
+    scan: str = Field(description="The scan it works on.")
+
+    def inputs(self):
+        return [self.scan]
+
+    def stands_for(self):
+        return self.scan
+
+
+def _kept(scan: TriMesh | PointCloud, goes: np.ndarray) -> TriMesh | PointCloud:
+    if isinstance(scan, PointCloud):
+        return keep_points(scan, ~goes)
+    v, f, c = compact(scan.vertices, scan.faces[~goes], scan.colors)
+    return TriMesh(v, f, c)
+
+
+@register
+class BackgroundStep(CleanStep):
+    """What is not the part, dropped: the slab it stood on, all but one island, or what lies in an outline."""
+
+    title: ClassVar[str] = "Background"
+
+    kind: Literal["background"] = "background"
+    way: Literal["slab", "island", "outline"] = Field("slab", description="How the background is told from the part.")
+    marks: list[MarkRecord] = Field(default_factory=list, max_length=500, description="What was marked; the slab needs none.")
+    drop: Literal["marked", "unmarked"] = Field("marked", description="Which side of the marks goes.")
+    scraps: bool = Field(True, description="Loose scraps go too.")
+
+    def run(self, context, progress):
+        items = context.items(self.scan)
+        scan = context.output(self.scan, "scan")
+        summary: dict = {}
+        if self.way == "slab":
+            slab = find_slab(scan, part(progress, 0, 0.6))
+            goes = slab_items(scan, slab)
+            summary["plane"] = {"point": slab.point.tolist(), "normal": slab.normal.tolist()}
+            summary["scatter"] = slab.scatter
+        else:
+            if not self.marks:
+                raise BadInput("Mark the part or the background in the view first.", field="marks")
+            progress(0.3, "Resolving the marks")
+            goes = selected(items, self.marks)
+            goes = goes if self.drop == "marked" else ~goes
+        marked = int(goes.sum())
+        if self.scraps:
+            progress(0.7, "Looking for loose scraps")
+            goes = goes | self._scraps(scan, ~goes)
+        if goes.all():
+            raise BadInput("Nothing of the scan would be left; mark less, or drop the other side.", field="marks")
+        left = _kept(scan, goes)
+        what = "triangles" if isinstance(scan, TriMesh) else "points"
+        summary |= {**told(left), "goes": int(goes.sum()), "scrap_goes": int(goes.sum()) - marked, "what": what}
+        summary["says"] = f"− {int(goes.sum()):,} {what}"
+        says = "" if goes.any() else "Nothing lies in what was marked."
+        return Outcome(left, summary, says, "sound" if goes.any() else "attention", arrays={"goes": goes})
+
+    def _scraps(self, scan, keep: np.ndarray) -> np.ndarray:
+        if isinstance(scan, TriMesh):
+            return loose_scraps(scan, keep)
+        from ...scan.selection import CloudIndex
+
+        ids = np.nonzero(keep)[0]
+        out = np.zeros(len(keep), bool)
+        if len(ids) > 1:
+            label = CloudIndex(keep_points(scan, keep)).pieces
+            size = np.bincount(label[label >= 0], minlength=1)
+            small = size < 0.01 * len(ids)
+            small[np.argmax(size)] = False
+            out[ids] = small[label]
+        return out
+
+
+@register
+class NoiseStep(CleanStep):
+    """Points off the surface and clumps apart from it, dropped from a cloud."""
+
+    title: ClassVar[str] = "Noise"
+
+    kind: Literal["noise"] = "noise"
+    strictness: float = Field(4.0, ge=1, le=50, description="How many times the local scatter a point may stand off.")
+    smallest_clump: int = Field(40, ge=1, le=1_000_000, description="Clumps apart with fewer points go.")
+
+    def run(self, context, progress):
+        cloud = context.cloud(self.scan)
+        found = find_noise(cloud, strictness=self.strictness, smallest_clump=self.smallest_clump, progress=progress)
+        goes = found.goes
+        left = keep_points(cloud, ~goes)
+        summary = {
+            **told(left),
+            "goes": int(goes.sum()),
+            "off": int(found.off.sum()),
+            "clumps": int(found.clumps.sum()),
+            "scatter": found.scatter,
+            "what": "points",
+            "says": f"− {int(goes.sum()):,} points",
+        }
+        return Outcome(left, summary, arrays={"goes": goes})
+
+
+@register
+class RepairStep(CleanStep):
+    """The ticked kinds of defect, repaired together."""
+
+    title: ClassVar[str] = "Repair"
+
+    kind: Literal["repair"] = "repair"
+    fix: list[str] = Field(default_factory=lambda: list(DEFECTS), min_length=1, description="Kinds of defect to repair.")
+
+    def run(self, context, progress):
+        mesh = context.mesh(self.scan)
+        done, did = repair(mesh, self.fix, part(progress, 0, 0.85))
+        left = survey_mesh(done, part(progress, 0.85, 1))
+        total = sum(d["count"] for d in did)
+        summary = {**told(done), "did": did, "left": left.counts, "rims": len(left.rims), "still": left.in_words()}
+        summary["says"] = f"{total:,} repaired"
+        remaining = {k: c for k, c in left.counts.items() if c and k in self.fix}
+        says = "" if not remaining else "Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."
+        return Outcome(done, summary, says, "attention" if remaining else "sound")

@@ -1,0 +1,67 @@
+"""Steps on clouds of points: thinned, combined, and made a mesh."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from pydantic import Field
+
+from ...clean.cloud import combine, thin
+from ...clean.triangulate import triangulate
+from ..step import Outcome, Step, register
+from .cleaning import CleanStep
+from .scan import told
+
+__all__: list[str] = []
+
+
+@register
+class ThinStep(CleanStep):
+    """Fewer points: evenly spaced, or sparser where the surface is flat."""
+
+    title: ClassVar[str] = "Thin out"
+
+    kind: Literal["thin"] = "thin"
+    spacing: float = Field(0.5, gt=0, description="No two points nearer than this, mm.")
+    flat_spacing: float | None = Field(None, gt=0, description="On flat places up to this, mm; none: the same everywhere.")
+
+    def run(self, context, progress):
+        cloud = context.cloud(self.scan)
+        done = thin(cloud, self.spacing, flat_spacing=self.flat_spacing, progress=progress)
+        return Outcome(done, {**told(done), "before": len(cloud.points), "says": f"{len(done.points):,} points"})
+
+
+@register
+class CombineStep(Step):
+    """Several clouds made one, doubled layers dropped."""
+
+    course: ClassVar[str] = "scan"
+    title: ClassVar[str] = "Combine"
+    quick: ClassVar[bool] = False
+    produces: ClassVar[str] = "scan"
+
+    kind: Literal["combine"] = "combine"
+    scans: list[str] = Field(min_length=2, max_length=200, description="The clouds, best first.")
+    layer: float | None = Field(None, gt=0, description="How far apart two layers still count as one, mm; none: six times the scatter.")
+
+    def inputs(self):
+        return list(self.scans)
+
+    def run(self, context, progress):
+        done, dropped, layer = combine([context.cloud(s) for s in self.scans], layer=self.layer, progress=progress)
+        return Outcome(done, {**told(done), "dropped": dropped, "layer": layer, "says": f"{len(done.points):,} points"})
+
+
+@register
+class TriangulateStep(CleanStep):
+    """A cloud made a mesh; open where nothing was seen."""
+
+    title: ClassVar[str] = "Triangulate"
+
+    kind: Literal["triangulate"] = "triangulate"
+    accuracy: float | None = Field(None, gt=0, description="The scanner's stated accuracy, mm.")
+    resolution: float | None = Field(None, gt=0, description="Edge length of the mesh, mm; none: from the points' pitch and the accuracy.")
+
+    def run(self, context, progress):
+        done, info = triangulate(context.cloud(self.scan), accuracy=self.accuracy, resolution=self.resolution, progress=progress)
+        return Outcome(done, {**told(done), **{k: v for k, v in info.items()}, "says": f"{len(done.faces):,} triangles"})
