@@ -43,6 +43,13 @@ class Api:
         assert r.status_code == expect, (r.status_code, r.content[:400])
         return r.json() if "json" in r["Content-Type"] else r.content
 
+    def study(self, job, path, body, expect=200):
+        """Start a study and follow it to its result."""
+        s = self.call("POST", f"/jobs/{job}{path}", body, expect)
+        while expect == 200 and not s["done"]:
+            s = self.call("GET", f"/jobs/{job}/studies/{s['study']}")
+        return s["result"] if expect == 200 else s
+
     def upload(self, name, data, expect=200):
         r = self.client.post("/api/uploads", {"file": SimpleUploadedFile(name, data)}, HTTP_X_CSRFTOKEN=self.token)
         assert r.status_code == expect, (r.status_code, r.content[:400])
@@ -74,7 +81,7 @@ def block_bytes(tmp_path_factory):
 
 def start_job(api, data, name="Block"):
     up = api.upload("block.ply", data)
-    return api.call("POST", "/jobs", {"upload": up["upload"], "units": "mm", "name": name})["id"]
+    return api.call("POST", "/jobs", {"scans": [{"upload": up["upload"], "units": "mm"}], "name": name})["id"]
 
 
 def lay(api, job, step, expect=200):

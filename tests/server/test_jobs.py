@@ -206,7 +206,7 @@ def test_preview_says_without_laying(api, framed):
         "scan": "scan",
         "pick": {"place": [20, 15, 20], "normal": [0, 0, 1], "angle_deg": 5},
     }
-    said = api.call("POST", f"/jobs/{job}/preview", {"step": step})
+    said = api.study(job, "/preview", {"step": step})
     assert said["status"] == "sound" and said["summary"]["facets"] > 500
     assert len(api.call("GET", f"/jobs/{job}")["stones"]) == len(view["stones"])
     got = api.call("POST", f"/jobs/{job}/pick", {"scan": "scan", "pick": step["pick"]})

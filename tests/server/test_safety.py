@@ -84,7 +84,7 @@ def test_another_users_job_blob_and_task_cannot_be_guessed(two, block_bytes):
     ben.call("POST", f"/jobs/{mine}/tasks/{task}/cancel", expect=404)
     # Another's upload cannot start a job either.
     up = ada.upload("block.ply", block_bytes)
-    ben.call("POST", "/jobs", {"upload": up["upload"], "units": "mm", "name": "Theirs"}, expect=404)
+    ben.call("POST", "/jobs", {"scans": [{"upload": up["upload"]}], "name": "Theirs"}, expect=404)
 
 
 def test_shared_jobs_are_seen_and_only_the_owner_throws_away(two, block_bytes):

@@ -8,10 +8,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
+from ..core.elements import RigidMotion
 from ..core.kernel.body import Body, faces_of
+from ..core.scan.mesh import TriMesh
+from ..rig.damage import spoil, tear
 from ..rig.scanner import Scanner, Wear
 
-__all__ = ["Bracket", "true_bracket", "bracket_scanner", "WORN"]
+__all__ = ["Bracket", "true_bracket", "bracket_scanner", "raw_bracket", "WORN"]
 
 #: The worn stretch of the plate's edge: centre and radius in part coordinates, mm.
 WORN = Wear(center=(45.0, -24.0, 12.0), radius=8.0, depth=0.8)
@@ -95,3 +100,16 @@ def bracket_scanner(spacing: float = 0.52, seed: int = 20) -> Scanner:
         wear=(WORN,),
         holes=((-38.0, -8.0, 12.0, 3.2), (20.0, 30.0, 6.0, 2.6), (6.0, -18.8, 24.0, 2.8)),
     )
+
+
+#: Where the raw scan is torn, in part coordinates: x, y, z and radius, mm. The last is the pivot bore's mouth.
+TORN = (
+    (30.0, 8.0, 12.0, 3.5), (-30.0, -20.0, 12.0, 2.6), (-12.0, 17.9, 20.0, 3.0), (45.0, 10.0, 6.0, 2.4), (0.0, -30.0, 6.0, 3.2),
+    (10.0, 24.0, 12.0, 2.0), (-20.0, 2.0, 30.0, 2.2), (38.0, -8.0, 0.0, 4.0), (6.0, 0.0, 12.0, 2.6),
+)  # fmt: skip
+
+
+def raw_bracket(mesh: TriMesh, pose: RigidMotion) -> TriMesh:
+    """The scan as it came from the scanner's own software: torn holes, spikes, flipped and doubled triangles, scraps."""
+    at = [(*pose.points(np.array(t[:3])).tolist(), t[3]) for t in TORN]
+    return spoil(tear(mesh, at))

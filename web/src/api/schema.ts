@@ -19,7 +19,7 @@ export interface paths {
         put?: never;
         /**
          * Start
-         * @description Start a job from an upload.
+         * @description Start a job from one upload or several.
          */
         post: operations["deftmason_server_jobs_shelf_start"];
         delete?: never;
@@ -101,7 +101,8 @@ export interface paths {
         };
         /**
          * Geometry
-         * @description A result as a buffer for the view: what = scan, body or deviation (with the scan's key).
+         * @description A result as a buffer for the view: what = scan, body, deviation (with the scan's key) or also (a named array besides,
+         *     with the key of the scan it belongs to).
          */
         get: operations["deftmason_server_jobs_looking_geometry"];
         put?: never;
@@ -200,7 +201,7 @@ export interface paths {
         put?: never;
         /**
          * Preview
-         * @description What a stone would say, without laying it.
+         * @description What a stone would say, without laying it; a study whose result is a `Preview`.
          */
         post: operations["deftmason_server_jobs_stones_preview"];
         delete?: never;
@@ -258,6 +259,66 @@ export interface paths {
         put?: never;
         /** Do Again */
         post: operations["deftmason_server_jobs_stones_do_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/rims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rims
+         * @description Open rims, shortest first, with their course in the scan's coordinates.
+         */
+        post: operations["deftmason_server_jobs_marking_rims"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/scans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring More
+         * @description Bring more scans into a job that is there.
+         */
+        post: operations["deftmason_server_jobs_shelf_bring_more"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/select": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Select Marked
+         * @description What marks select on a scan, as numbers of shown facets or points.
+         */
+        post: operations["deftmason_server_jobs_marking_select_marked"];
         delete?: never;
         options?: never;
         head?: never;
@@ -375,6 +436,50 @@ export interface paths {
          * @description Switch a stone off or on.
          */
         post: operations["deftmason_server_jobs_stones_switch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/studies/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow
+         * @description How a study stands; waits a moment for it to finish.
+         */
+        get: operations["deftmason_server_jobs_studies_follow"];
+        put?: never;
+        post?: never;
+        /**
+         * Stop
+         * @description Stop a study.
+         */
+        delete: operations["deftmason_server_jobs_studies_stop"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Survey
+         * @description Every defect of a mesh by kind, with its place; a study.
+         */
+        post: operations["deftmason_server_jobs_marking_survey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -520,6 +625,7 @@ export interface components {
     schemas: {
         /** Brought */
         Brought: {
+            layout?: components["schemas"]["Layout"] | null;
             /** Name */
             name: string;
             /** Points */
@@ -534,6 +640,20 @@ export interface components {
             upload: number;
             /** Warnings */
             warnings: string[];
+        };
+        /**
+         * BroughtIn
+         * @description One upload of a job: its unit, and its columns where it is a text file.
+         */
+        BroughtIn: {
+            layout?: components["schemas"]["TextColumns"] | null;
+            /**
+             * Units
+             * @default mm
+             */
+            units: string;
+            /** Upload */
+            upload: number;
         };
         /** BrushRequest */
         BrushRequest: {
@@ -661,6 +781,24 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * Layout
+         * @description How a text file's columns were recognised, with its first rows, for confirmation.
+         */
+        Layout: {
+            /** Columns */
+            columns: string[];
+            /** Comments */
+            comments: number;
+            /** Decimal Comma */
+            decimal_comma: boolean;
+            /** Delimiter */
+            delimiter: string;
+            /** Sample */
+            sample: string[][];
+            /** Skip */
+            skip: number;
+        };
         /** LedgerLine */
         LedgerLine: {
             /** Chosen */
@@ -686,14 +824,17 @@ export interface components {
             /** Unit */
             unit: string;
         };
+        /** MoreScans */
+        MoreScans: {
+            /** Scans */
+            scans: components["schemas"]["BroughtIn"][];
+        };
         /** NewJob */
         NewJob: {
             /** Name */
             name: string;
-            /** Units */
-            units: string;
-            /** Upload */
-            upload: number;
+            /** Scans */
+            scans: components["schemas"]["BroughtIn"][];
         };
         /** NewProof */
         NewProof: {
@@ -725,21 +866,6 @@ export interface components {
             rule: string;
             /** Shown */
             shown: string;
-        };
-        /** Preview */
-        Preview: {
-            /** Key */
-            key: string | null;
-            /** Says */
-            says: string;
-            /** Status */
-            status: string;
-            /** Summary */
-            summary: {
-                [key: string]: unknown;
-            };
-            /** Values */
-            values: components["schemas"]["LedgerLine"][];
         };
         /** ProofLine */
         ProofLine: {
@@ -789,6 +915,44 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** RimView */
+        RimView: {
+            /** Edges */
+            edges: number;
+            /** Length */
+            length: number;
+            /** Place */
+            place: number[];
+            /** Points */
+            points: number[][];
+            /** Size */
+            size: number;
+        };
+        /** ScanRequest */
+        ScanRequest: {
+            /** Scan */
+            scan: string;
+        };
+        /** SelectRequest */
+        SelectRequest: {
+            /** Marks */
+            marks: {
+                [key: string]: unknown;
+            }[];
+            /** Scan */
+            scan: string;
+        };
+        /** Selected */
+        Selected: {
+            /** Area */
+            area: number | null;
+            /** Count */
+            count: number;
+            /** Shown */
+            shown: string;
+            /** Total */
+            total: number;
+        };
         /** Share */
         Share: {
             /** With User */
@@ -827,6 +991,24 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * StudyView
+         * @description ``result`` once ``done``; until then how far it is.
+         */
+        StudyView: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            /** Result */
+            result?: {
+                [key: string]: unknown;
+            } | null;
+            /** Study */
+            study: number;
+        };
         /** Suggestion */
         Suggestion: {
             /** Moves */
@@ -848,6 +1030,36 @@ export interface components {
             progress: number;
             /** State */
             state: string;
+        };
+        /**
+         * TextColumns
+         * @description How a text file of points is read.
+         */
+        TextColumns: {
+            /**
+             * Columns
+             * @description What each column holds: x, y, z, nx, ny, nz, red, green, blue, intensity or skip.
+             */
+            columns: string[];
+            /**
+             * Decimal Comma
+             * @description Decimals are written with a comma.
+             * @default false
+             */
+            decimal_comma: boolean;
+            /**
+             * Delimiter
+             * @description What parts the columns.
+             * @default spaces
+             * @enum {string}
+             */
+            delimiter: "spaces" | "comma" | "semicolon" | "tab";
+            /**
+             * Skip
+             * @description Lines before the first point.
+             * @default 0
+             */
+            skip: number;
         };
         /** Trace */
         Trace: {
@@ -1045,6 +1257,7 @@ export interface operations {
         parameters: {
             query?: {
                 scan?: string | null;
+                name?: string;
             };
             header?: never;
             path: {
@@ -1178,7 +1391,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Preview"];
+                    "application/json": components["schemas"]["StudyView"];
                 };
             };
         };
@@ -1273,6 +1486,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_marking_rims: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScanRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RimView"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_shelf_bring_more: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoreScans"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_marking_select_marked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SelectRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selected"];
                 };
             };
         };
@@ -1419,6 +1710,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_studies_follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StudyView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_studies_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StudyView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_marking_survey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScanRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StudyView"];
                 };
             };
         };

@@ -6,12 +6,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .mesh import TriMesh
+from .mesh import PointCloud, TriMesh
 
-__all__ = ["MOST_SHOWN", "Proxy", "make_proxy"]
+__all__ = ["MOST_POINTS", "MOST_SHOWN", "Proxy", "make_proxy"]
 
 #: Triangles a screen can turn smoothly, software drawing included.
 MOST_SHOWN = 150_000
+#: Points of a cloud shown at most.
+MOST_POINTS = 250_000
 
 
 @dataclass(frozen=True)
@@ -23,8 +25,13 @@ class Proxy:
     vertices: np.ndarray
 
 
-def make_proxy(mesh: TriMesh, most: int = MOST_SHOWN) -> Proxy:
-    """The scan itself where it is light enough, else simplified once."""
+def make_proxy(mesh: TriMesh | PointCloud, most: int = MOST_SHOWN) -> Proxy:
+    """The scan itself where it is light enough, else simplified once; of a cloud, points taken by lot."""
+    if isinstance(mesh, PointCloud):
+        n = len(mesh.points)
+        some = np.arange(n) if n <= MOST_POINTS else np.sort(np.random.default_rng(0).choice(n, MOST_POINTS, replace=False))
+        none = np.zeros((0, 3))
+        return Proxy(TriMesh(none, none.astype(np.int32)), np.zeros(0, np.int32), some.astype(np.int32))
     if len(mesh.faces) <= most:
         return Proxy(mesh, np.arange(len(mesh.faces), dtype=np.int32), np.arange(len(mesh.vertices), dtype=np.int32))
     import fast_simplification

@@ -8,7 +8,7 @@ from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, giving, looking, shelf, stones
+from . import accounts, giving, looking, marking, shelf, stones, studies
 from .access import session
 
 api = NinjaAPI(title="Deft Mason", version="1", auth=session, docs_url=None)
@@ -17,6 +17,8 @@ api.add_router("", shelf.router)
 api.add_router("", stones.router)
 api.add_router("", looking.router)
 api.add_router("", giving.router)
+api.add_router("", marking.router)
+api.add_router("", studies.router)
 
 
 def _error(request: HttpRequest, status: int, code: str, message: str, field=None, hint=None):

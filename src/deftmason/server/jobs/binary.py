@@ -9,13 +9,16 @@ import json
 
 import numpy as np
 
+from deftmason.core.clean.cloud import with_normals
+from deftmason.core.errors import BadInput
 from deftmason.core.kernel.body import Body
 from deftmason.core.kernel.tessellate import edge_polylines, tessellate
 from deftmason.core.recipe.store import ResultStore
-from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.scan.cells import spacing_of
+from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.core.scan.proxy import Proxy, make_proxy
 
-__all__ = ["pack_arrays", "scan_buffer", "body_buffer", "deviation_buffer", "proxy_of"]
+__all__ = ["pack_arrays", "scan_buffer", "body_buffer", "deviation_buffer", "also_buffer", "proxy_of"]
 
 _SHOWN_MM = 0.03
 
@@ -40,6 +43,9 @@ def proxy_of(store: ResultStore, key: str) -> Proxy:
 
 def scan_buffer(store: ResultStore, key: str) -> bytes:
     proxy = proxy_of(store, key)
+    full = store.load(key).output
+    if isinstance(full, PointCloud):
+        return _cloud_buffer(full, proxy)
     mesh: TriMesh = proxy.mesh
     origin = mesh.bounds.mean(axis=0)
     arrays = {
@@ -47,10 +53,37 @@ def scan_buffer(store: ResultStore, key: str) -> bytes:
         "indices": mesh.faces.astype(np.uint32),
         "normals": mesh.vertex_normals.astype(np.float32),
     }
-    full = store.load(key).output
     if full.colors is not None:
         arrays["colors"] = np.asarray(full.colors)[proxy.vertices]
     return pack_arrays({"origin": origin.tolist(), "triangles": len(full.faces)}, arrays)
+
+
+def _cloud_buffer(cloud: PointCloud, proxy: Proxy) -> bytes:
+    some = proxy.vertices
+    points = np.asarray(cloud.points)[some]
+    origin = (points.min(axis=0) + points.max(axis=0)) / 2
+    arrays = {"positions": (points - origin).astype(np.float32)}
+    normals = cloud.normals if cloud.normals is not None else with_normals(PointCloud(points), orient=False).normals[: len(some)]
+    normals = np.asarray(normals)
+    arrays["normals"] = (normals[some] if len(normals) == len(cloud.points) and len(some) != len(normals) else normals).astype(np.float32)
+    if cloud.colors is not None:
+        arrays["colors"] = np.asarray(cloud.colors)[some]
+    return pack_arrays({"origin": origin.tolist(), "triangles": 0, "points": len(cloud.points), "spacing": spacing_of(points)}, arrays)
+
+
+def also_buffer(store: ResultStore, key: str, name: str, scan_key: str) -> bytes:
+    """A named array of a result, for what is shown of the scan it belongs to (facets, vertices or points by its length)."""
+    values = np.asarray(store.load(key).arrays[name])
+    proxy = proxy_of(store, scan_key)
+    scan = store.load(scan_key).output
+    mesh = isinstance(scan, TriMesh)
+    if mesh and len(values) == len(scan.faces):
+        shown = values[proxy.facets]
+    elif len(values) == (len(scan.vertices) if mesh else len(scan.points)):
+        shown = values[proxy.vertices]
+    else:
+        raise BadInput("This belongs to another scan; load the page again.")
+    return pack_arrays({"name": name}, {"values": shown.astype(np.uint8) if shown.dtype == bool else shown.astype(np.float32)})
 
 
 def body_buffer(body: Body) -> bytes:

@@ -18,7 +18,7 @@ from deftmason.core.recipe.step import Pick
 from deftmason.core.sketch.sketcher import Stroke, join_ends, stroke_from_brush
 
 from .access import job_of
-from .binary import body_buffer, deviation_buffer, proxy_of, scan_buffer
+from .binary import also_buffer, body_buffer, deviation_buffer, proxy_of, scan_buffer
 from .recipe import records, replay_of, store
 
 router = Router()
@@ -77,14 +77,15 @@ class Edges(Schema):
 
 
 @router.get("/jobs/{job_id}/geometry/{key}/{what}")
-def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None):
-    """A result as a buffer for the view: what = scan, body or deviation (with the scan's key)."""
+def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None, name: str = ""):
+    """A result as a buffer for the view: what = scan, body, deviation (with the scan's key) or also (a named array besides,
+    with the key of the scan it belongs to)."""
     job = job_of(request, job_id)
     for k in filter(None, (key, scan)):
         if not job.results.filter(key=k).exists():
             raise HttpError(404, "There is no such result in this job.")
     record = store().record(key)
-    if record is None or record["produces"] != what:
+    if record is None or (what != "also" and record["produces"] != what):
         raise HttpError(404, "There is no such result in this job.")
     if what == "scan":
         data = store().remember(("buffer", key), lambda: scan_buffer(store(), key))
@@ -92,6 +93,8 @@ def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str |
         data = store().remember(("buffer", key), lambda: body_buffer(store().load(key).output))
     elif what == "deviation" and scan:
         data = deviation_buffer(store(), key, scan)
+    elif what == "also" and scan and name in record.get("arrays", []):
+        data = also_buffer(store(), key, name, scan)
     else:
         raise HttpError(404, "There is no such result in this job.")
     return HttpResponse(
@@ -104,7 +107,7 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
     """What a place and rule gather, as numbers of shown facets (base64 of uint32)."""
     job = job_of(request, job_id)
     replay = replay_of(records(job))
-    wanted = _parsed(Pick, data.pick)
+    wanted = parsed(Pick, data.pick)
     index = replay.index(data.scan)
     found = resolve_pick(index, wanted, "this", data.element)
     proxy = proxy_of(store(), replay.keys[data.scan])
@@ -120,7 +123,7 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
     }
 
 
-def _parsed(model, data):
+def parsed(model, data):
     from pydantic import ValidationError
 
     try:
@@ -156,7 +159,7 @@ def trace(request: HttpRequest, job_id: int, data: TraceRequest):
 def draw_all(request: HttpRequest, job_id: int, data: DrawRequest) -> dict[str, Any]:
     """The whole outline as strokes, relations and sizes; or relations and sizes for given strokes."""
     replay = replay_of(records(job_of(request, job_id)))
-    strokes = None if data.strokes is None else [_parsed(StrokeRecord, s) for s in data.strokes]
+    strokes = None if data.strokes is None else [parsed(StrokeRecord, s) for s in data.strokes]
     return propose_sketch(replay, data.scan, data.frame, data.axis, data.height, strokes)
 
 
@@ -170,7 +173,7 @@ def brush(request: HttpRequest, job_id: int, data: BrushRequest) -> dict[str, An
     replay, (loops, in_scan, _, _) = _trace(job_of(request, job_id), data)
     old = [
         Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins)
-        for s in (_parsed(StrokeRecord, r) for r in data.strokes)
+        for s in (parsed(StrokeRecord, r) for r in data.strokes)
     ]
     taken = {s.id for s in old}
     name = next(f"e{k}" for k in range(1, 10_000) if f"e{k}" not in taken)

@@ -8,7 +8,7 @@ import numpy as np
 
 from deftmason.core.scan.mesh import TriMesh
 
-__all__ = ["picture"]
+__all__ = ["picture", "picture_of_points"]
 
 _GROUND, _STONE, _SLATE = (0xEE, 0xE9, 0xE0), (0xC9, 0xB4, 0x8A), (0x58, 0x78, 0x9A)
 
@@ -54,3 +54,16 @@ def picture(mesh: TriMesh, *, body: bool = False, size: tuple[int, int] = (420, 
     out = io.BytesIO()
     shown.save(out, "PNG", optimize=True)
     return out.getvalue()
+
+
+def picture_of_points(points: np.ndarray) -> bytes:
+    """PNG bytes of a cloud: each point a speck of surface facing the viewer."""
+    some = np.asarray(points)[:: max(1, len(points) // 60_000)]
+    r = 0.25 * float(np.linalg.norm(np.ptp(some, axis=0))) / np.sqrt(len(some))
+    toward = np.array([0.55, -0.75, 0.6]) / np.linalg.norm([0.55, -0.75, 0.6])
+    u = np.cross([0, 0, 1.0], toward)
+    u /= np.linalg.norm(u)
+    v = np.cross(toward, u)
+    corners = np.concatenate([some + r * u, some - 0.5 * r * u + r * v, some - 0.5 * r * u - r * v])
+    n = len(some)
+    return picture(TriMesh(corners, np.stack([np.arange(n), np.arange(n) + n, np.arange(n) + 2 * n], -1).astype(np.int32)))

@@ -39,6 +39,7 @@ def scan_file_of(steps: list[dict]):
         path = blob_path(sha256)
         if not os.path.exists(path):
             raise BadInput(f"The file '{file}' is no longer on this server; bring it in again.")
+        (settings.DATA / "tmp").mkdir(exist_ok=True)
         link = settings.DATA / "tmp" / (sha256 + os.path.splitext(file)[1].lower())
         if not link.exists():
             try:

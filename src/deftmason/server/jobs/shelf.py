@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from dataclasses import asdict
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
@@ -13,19 +14,22 @@ from ninja.files import UploadedFile
 
 from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput
-from deftmason.core.scan.files import read_scan, size_in_words
+from deftmason.core.recipe.kinds.scan import TextColumns
+from deftmason.core.scan.files import CLOUD_SUFFIXES, MESH_SUFFIXES, TEXT_SUFFIXES, read_scan, size_in_words
 from deftmason.core.scan.likeness import likeness_of
 from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.scan.textpoints import recognise
 
 from .access import job_of, jobs_of, owner_of
+from .binary import proxy_of
 from .blobs import blob_path, keep_file
 from .models import Job, Upload
-from .picture import picture
+from .picture import picture, picture_of_points
 from .recipe import change, records, replay_of, store
 from .work import settle
 
 router = Router()
-_SUFFIXES = (".stl", ".ply", ".obj")
+_SUFFIXES = tuple(dict.fromkeys(MESH_SUFFIXES + CLOUD_SUFFIXES))
 
 
 class JobCard(Schema):
@@ -39,19 +43,42 @@ class JobCard(Schema):
     picture: str
 
 
+class Layout(Schema):
+    """How a text file's columns were recognised, with its first rows, for confirmation."""
+
+    delimiter: str
+    columns: list[str]
+    skip: int
+    comments: int
+    decimal_comma: bool
+    sample: list[list[str]]
+
+
 class Brought(Schema):
     upload: int
     name: str
+    layout: Layout | None = None
     triangles: int
     points: int
     sizes: dict[str, str]
     warnings: list[str]
 
 
-class NewJob(Schema):
+class BroughtIn(Schema):
+    """One upload of a job: its unit, and its columns where it is a text file."""
+
     upload: int
-    units: str
+    units: str = "mm"
+    layout: TextColumns | None = None
+
+
+class NewJob(Schema):
+    scans: list[BroughtIn]
     name: str
+
+
+class MoreScans(Schema):
+    scans: list[BroughtIn]
 
 
 class Rename(Schema):
@@ -69,6 +96,7 @@ class Created(Schema):
 def _card(request, job: Job) -> dict:
     ran = replay_of(records(job)).run(compute=False)
     scan = next((r for r in ran if r.step.produces == "scan"), None)
+    raw = sum(r.step.kind == "scan" for r in ran)
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     checks = [r for r in ran if r.done and r.step.produces == "deviation"]
     says = f"{len(ran)} {'stone' if len(ran) == 1 else 'stones'}"
@@ -76,8 +104,8 @@ def _card(request, job: Job) -> dict:
         says += f", checked to {checks[-1].summary['rms']:.3f} mm rms"
     elif bodies:
         says += ", a body"
-    elif len(ran) == 1:
-        says = "A scan, nothing laid yet"
+    elif len(ran) == raw:
+        says = "A scan, nothing laid yet" if raw == 1 else f"{raw} scans, nothing laid yet"
     return {
         "id": job.id,
         "name": job.name,
@@ -103,7 +131,7 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     suffix = os.path.splitext(name)[1].lower()
     if suffix not in _SUFFIXES:
         raise BadInput(
-            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring a mesh as STL, PLY or OBJ.", field="file"
+            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file"
         )
     if file.size and file.size > settings.MOST_UPLOAD_BYTES:
         raise BadInput(
@@ -116,9 +144,8 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
         os.symlink(path, link)
     fresh = not Upload.objects.filter(blob=blob).exists()
     try:
-        read = read_scan(link)
-        if not isinstance(read.scan, TriMesh):
-            raise BadInput(f"{name}: holds points without triangles; bring a mesh.", field="file")
+        layout = recognise(link) if suffix in TEXT_SUFFIXES else None
+        read = read_scan(link, layout=layout)
     except BadInput as e:
         os.unlink(link)
         if fresh:
@@ -131,8 +158,9 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     return {
         "upload": upload.id,
         "name": name,
-        "triangles": len(read.scan.faces),
-        "points": len(read.scan.vertices),
+        "layout": None if layout is None else asdict(layout),
+        "triangles": len(read.scan.faces) if isinstance(read.scan, TriMesh) else 0,
+        "points": len(read.scan.vertices if isinstance(read.scan, TriMesh) else read.scan.points),
         "sizes": sizes,
         "warnings": read.warnings,
     }
@@ -140,34 +168,91 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
 
 @router.post("/jobs", response=Created)
 def start(request: HttpRequest, data: NewJob):
-    """Start a job from an upload."""
-    upload = Upload.objects.filter(pk=data.upload, owner=owner_of(request)).select_related("blob").first()
-    if upload is None:
-        raise HttpError(404, "There is no such upload; bring the file in again.")
-    if data.units not in UNITS_IN_MM:
-        raise BadInput(f"The unit '{data.units}' is not known; choose mm, cm, m or in.", field="units")
-    name = data.name.strip() or os.path.splitext(upload.name)[0]
+    """Start a job from one upload or several."""
+    found = _uploads(request, data.scans)
+    name = data.name.strip() or os.path.splitext(found[0][0].name)[0]
+    draft = _scan_steps(found, [])
     job = Job.objects.create(name=name[:120], owner=owner_of(request))
-    begin_job(job, upload.blob.sha256, upload.name, data.units)
+    lay_scans(job, [], draft)
+    job.edits.all().delete()  # the first stones are the job itself: nothing to undo
     return {"id": job.id}
 
 
-def begin_job(job: Job, sha256: str, file: str, units: str) -> dict:
-    """Lay the first stone: the scan. Returns its record."""
-    step = {
-        "id": "scan",
+@router.post("/jobs/{job_id}/scans", response=Created)
+def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
+    """Bring more scans into a job that is there."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    lay_scans(job, steps, _scan_steps(_uploads(request, data.scans), steps))
+    return {"id": job.id}
+
+
+def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload, BroughtIn]]:
+    if not wanted:
+        raise BadInput("Bring in a scan file first.", field="scans")
+    out = []
+    for w in wanted:
+        upload = Upload.objects.filter(pk=w.upload, owner=owner_of(request)).select_related("blob").first()
+        if upload is None:
+            raise HttpError(404, "There is no such upload; bring the file in again.")
+        if w.units not in UNITS_IN_MM:
+            raise BadInput(f"The unit '{w.units}' is not known; choose mm, cm, m or in.", field="units")
+        out.append((upload, w))
+    return out
+
+
+def _scan_steps(found: list[tuple[Upload, BroughtIn]], steps: list[dict]) -> list[dict]:
+    return [
+        scan_step(u.blob.sha256, u.name, w.units, None if w.layout is None else w.layout.model_dump(), k + len(steps))
+        for k, (u, w) in enumerate(found)
+    ]
+
+
+def scan_step(sha256: str, file: str, units: str, layout: dict | None = None, number: int = 0) -> dict:
+    """The record of a scan's own step; the first of a job is 'scan'."""
+    return {
+        "id": "scan" if number == 0 else f"scan_{number + 1}",
         "kind": "scan",
         "name": os.path.splitext(file)[0][:80] or "Scan",
         "file": file,
         "sha256": sha256,
         "units": units,
+        "layout": layout,
     }
-    draft = replay_of([step])
-    draft.run()
-    step["likeness"] = likeness_of(draft.output("scan"))
-    change(job, "Bring in the scan", [step])
-    job.edits.all().delete()  # the first stone is the job itself: nothing to undo
-    settle(job, "Reading the scan")
+
+
+def lay_scans(job: Job, steps: list[dict], fresh: list[dict]) -> None:
+    """Lay scans' stones after those there are. Raises before anything is changed where a file cannot be read as asked."""
+    names, ids = {s["name"] for s in steps}, {s["id"] for s in steps}
+    for step in fresh:
+        number = len(steps) + 1
+        while step["id"] in ids:
+            number += 1
+            step["id"] = f"scan_{number}"
+        ids.add(step["id"])
+        base, k = step["name"], 2
+        while step["name"] in names:
+            step["name"], k = f"{base} {k}", k + 1
+        names.add(step["name"])
+        draft = replay_of([step])
+        ran = draft.run()[0]
+        if not ran.done:
+            if not steps and not job.steps.exists():
+                job.delete()
+            raise BadInput(ran.says, field="scans")
+        scan = draft.output(step["id"])
+        if isinstance(scan, TriMesh):
+            step["likeness"] = likeness_of(scan)
+    many = len(fresh) > 1
+    change(job, f"Bring in {len(fresh)} scans" if many else "Bring in the scan", [*steps, *fresh])
+    settle(job, "Reading the scans" if many else "Reading the scan")
+
+
+def begin_job(job: Job, sha256: str, file: str, units: str) -> dict:
+    """Lay the first stone: the scan. Returns its record."""
+    step = scan_step(sha256, file, units)
+    lay_scans(job, [], [step])
+    job.edits.all().delete()
     return step
 
 
@@ -210,7 +295,9 @@ def picture_of(request: HttpRequest, job_id: int):
         if last.step.produces == "body":
             f = tessellate(store().load(last.key).output, 0.05)
             return picture(TriMesh(f.vertices, f.faces), body=True)
-        mesh = store().load(last.key).output
+        mesh = proxy_of(store(), last.key).mesh
+        if not len(mesh.faces):
+            return picture_of_points(store().load(last.key).output.points)
         return picture(mesh.moved(store().load(frame.key).output) if frame else mesh)
 
     data = store().remember(("picture", last.key, frame.key if frame else ""), make)

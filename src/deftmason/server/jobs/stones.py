@@ -18,6 +18,7 @@ from deftmason.core.sketch.sizes import suggestions
 from .access import job_of
 from .models import Job, Work
 from .recipe import change, records, redo, replay_of, undo
+from .studies import StudyView, begin_study, study_view
 from .work import mark_dead, settle, start_run
 
 router = Router()
@@ -202,7 +203,27 @@ def _merged(steps: list[dict], data: dict) -> tuple[list[dict], str]:
         kept = {k: v for k, v in steps[known].items() if k == "likeness"}
         return [*steps[:known], {**kept, **data}, *steps[known + 1 :]], data["id"]
     data["id"] = data.get("id") or f"{data.get('kind', 'step')[:12]}_{secrets.token_hex(3)}"
-    return [*steps, data], data["id"]
+    return _in_place(steps, data), data["id"]
+
+
+def _in_place(steps: list[dict], data: dict) -> list[dict]:
+    """A new step at the end; one that betters a scan right after that scan, and what rested on the scan now rests on it."""
+    kind = kinds().get(data.get("kind", ""))
+    below = data.get("scan") if kind is not None and kind.produces == "scan" and data["kind"] != "scan" else None
+    at = next((i for i, s in enumerate(steps) if s["id"] == below), None)
+    if at is None:
+        return [*steps, data]
+    return [*steps[: at + 1], data, *[_moved_onto(s, below, data["id"]) for s in steps[at + 1 :]]]
+
+
+def _moved_onto(step: dict, old: str | None, new: str) -> dict:
+    """The step resting on another scan."""
+    out = dict(step)
+    if out.get("scan") == old:
+        out["scan"] = new
+    if old in out.get("scans", []):
+        out["scans"] = [new if s == old else s for s in out["scans"]]
+    return out
 
 
 @router.post("/jobs/{job_id}/stones", response=JobView)
@@ -220,24 +241,34 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
             fate = next(r for r in replay.run() if r.step.id == step_id)
             if fate.status in ("failed", "waiting"):
                 raise BadInput(fate.says)
+        else:
+            known = replay.store.record(replay.keys[step_id] or "-")
+            if known is not None and known["status"] == "failed":
+                raise BadInput(known["says"])
     change(job, f"{'Change' if again else 'Lay'} {step.name}", new)
     settle(job, f"Laying {step.name}")
     return job_view(job)
 
 
-@router.post("/jobs/{job_id}/preview", response=Preview)
+@router.post("/jobs/{job_id}/preview", response=StudyView)
 def preview(request: HttpRequest, job_id: int, data: Laying):
-    """What a stone would say, without laying it."""
+    """What a stone would say, without laying it; a study whose result is a `Preview`."""
     job = job_of(request, job_id)
     new, step_id = _merged(records(job), data.step)
     upto = next(i for i, s in enumerate(new) if s["id"] == step_id)
     replay = replay_of(new[: upto + 1])
-    ran = replay.run()
-    fate = next(r for r in ran if r.step.id == step_id)
-    values = [_line(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
-    if fate.key:
-        job.results.get_or_create(key=fate.key)
-    return {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
+    key = replay.keys[step_id]
+    if key:
+        job.results.get_or_create(key=key)
+
+    def work(progress) -> dict:
+        ran = replay.run(progress)
+        fate = next(r for r in ran if r.step.id == step_id)
+        values = [_line(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
+        told = {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
+        return Preview(**told).model_dump(mode="json")
+
+    return study_view(begin_study(job.id, "preview", work))
 
 
 @router.delete("/jobs/{job_id}/stones/{step_id}", response=JobView)
@@ -248,6 +279,12 @@ def take_out(request: HttpRequest, job_id: int, step_id: str):
     by_id = {s["id"]: parse_step(s) for s in steps}
     if step_id not in by_id:
         raise HttpError(404, "There is no such stone.")
+    under = by_id[step_id].stands_for()
+    if by_id[step_id].produces == "scan" and under:
+        left = [_moved_onto(s, step_id, under) for s in steps if s["id"] != step_id]
+        change(job, f"Take out {by_id[step_id].name}", left)
+        settle(job, "Laying again")
+        return job_view(job)
     above = [s.name for s in by_id.values() if step_id in s.inputs()]
     if above:
         raise BadInput(f"{', '.join(above)} rest on '{by_id[step_id].name}'; take them out first, or switch it off.")

@@ -11,7 +11,7 @@ from django.db import transaction
 from deftmason.server.jobs.blobs import keep_file
 from deftmason.server.jobs.models import Job
 from deftmason.server.jobs.recipe import change, note_results, records, replay_of, scan_file_of, store
-from deftmason.server.jobs.shelf import begin_job
+from deftmason.server.jobs.shelf import begin_job, lay_scans, scan_step
 
 
 class Command(BaseCommand):
@@ -20,32 +20,51 @@ class Command(BaseCommand):
     def add_arguments(self, parser):
         parser.add_argument("--spacing", type=float, default=0.52, help="Triangle size of the scans, mm.")
 
-    def handle(self, *args, spacing: float, **options):
-        if Job.objects.filter(demo__startswith="bracket").exists():
-            self.stdout.write("The demo jobs are there already.")
-            return
-        from deftmason.core.scan.files import write_scan
-        from deftmason.demo.bracket import bracket_scanner, true_bracket
-        from deftmason.demo.bracket_job import bracket_steps
-        from deftmason.rig.scanner import scan_part
+        parser.add_argument("--lantern-spacing", type=float, default=0.6, help="Triangle size of the arm's scans, mm.")
 
-        self.stdout.write("Scanning the chain guide bracket …")
-        mesh, pose = scan_part(true_bracket(), bracket_scanner(spacing))
-        path = settings.DATA / "tmp" / "bracket-scan.ply"
+    def _kept(self, mesh, name: str) -> str:
+        """The mesh kept as a file somebody might have sent; its checksum."""
+        from deftmason.core.scan.files import write_scan
+
+        path = settings.DATA / "tmp" / name
+        path.parent.mkdir(exist_ok=True)
         write_scan(str(path), mesh)
         with open(path, "rb") as f:
             blob = keep_file(iter(lambda: f.read(1 << 20), b""))
         path.unlink()
-        (settings.DATA / "demo-truth.json").write_text(json.dumps({"bracket": {"pose": pose.matrix.tolist()}}))
+        return blob.sha256
+
+    def handle(self, *args, spacing: float, lantern_spacing: float, **options):
+        if Job.objects.filter(demo__startswith="bracket").exists():
+            self.stdout.write("The demo jobs are there already.")
+            return
+        from deftmason.demo.bracket import bracket_scanner, raw_bracket, true_bracket
+        from deftmason.demo.bracket_job import bracket_steps
+        from deftmason.demo.lantern import lantern_scans
+        from deftmason.rig.scanner import scan_part
+
+        self.stdout.write("Scanning the lantern arm on its slab …")
+        views = lantern_scans(lantern_spacing)
+        arm = Job.objects.create(name="Lantern arm", demo="lantern")
+        files = [(self._kept(m, f"Lantern arm {k + 1}.ply"), f"Lantern arm {k + 1}.ply") for k, (m, _) in enumerate(views)]
+        lay_scans(arm, [], [scan_step(sha, name, "mm", None, k) for k, (sha, name) in enumerate(files)])
+        arm.edits.all().delete()
+        self.stdout.write("Scanning the chain guide bracket …")
+        mesh, pose = scan_part(true_bracket(), bracket_scanner(spacing))
+        raw = Job.objects.create(name="Chain guide bracket, raw", demo="bracket-raw")
+        begin_job(raw, self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), "Bracket raw.ply", "mm")
+        truth = {"bracket": {"pose": pose.matrix.tolist()}, "lantern": [{"pose": p.matrix.tolist()} for _, p in views]}
+        (settings.DATA / "demo-truth.json").write_text(json.dumps(truth))
+        blob = self._kept(mesh, "Bracket scan.ply")
         self.stdout.write("Laying its recipe …")
         with transaction.atomic():
             finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")
-            step = begin_job(finished, blob.sha256, "Bracket scan.ply", "mm")
+            step = begin_job(finished, blob, "Bracket scan.ply", "mm")
         steps = bracket_steps(step, pose, store(), scan_file_of([step]))
         change(finished, "Load the demo", steps)
         finished.edits.all().delete()
         note_results(finished, records(finished))
         replay_of(records(finished)).run()
         fresh = Job.objects.create(name="Chain guide bracket", demo="bracket")
-        begin_job(fresh, blob.sha256, "Bracket scan.ply", "mm")
-        self.stdout.write("Two demo jobs are on the shelf.")
+        begin_job(fresh, blob, "Bracket scan.ply", "mm")
+        self.stdout.write("Four demo jobs are on the shelf.")
