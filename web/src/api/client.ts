@@ -13,6 +13,11 @@ export type Brought = S['Brought']
 export type Edges = S['Edges']
 export type ProofView = S['ProofView']
 export type Who = S['Who']
+export type SurveyView = S['SurveyView']
+export type StudyView = S['StudyView']
+export type Selected = S['Selected']
+export type RimView = S['RimView']
+export type Layout = S['Layout']
 
 export class Refusal extends Error {
   constructor(public status: number, public code: string, message: string, public field: string | null) {
@@ -49,6 +54,26 @@ export async function call<T>(method: string, path: string, body?: unknown, sign
   return (await r.json()) as T
 }
 
+const pause = (ms: number, signal?: AbortSignal) =>
+  new Promise<void>((resolve, reject) => {
+    const t = window.setTimeout(resolve, ms)
+    signal?.addEventListener('abort', () => { window.clearTimeout(t); reject(new DOMException('stopped', 'AbortError')) }, { once: true })
+  })
+
+/** Start a study and follow it to its result; leaving it (abort) stops it on the server too. */
+export async function study<T>(job: number, path: string, body: unknown, told: (progress: number, message: string) => void, signal: AbortSignal): Promise<T> {
+  let at = await call<StudyView>('POST', `/jobs/${job}${path}`, body, signal)
+  const leave = () => { if (!at.done) call('DELETE', `/jobs/${job}/studies/${at.study}`).catch(() => {}) }
+  signal.addEventListener('abort', leave, { once: true })
+  while (!at.done) {
+    told(at.progress, at.message)
+    await pause(60, signal)
+    at = await call<StudyView>('GET', `/jobs/${job}/studies/${at.study}`, undefined, signal)
+  }
+  signal.removeEventListener('abort', leave)
+  return at.result as T
+}
+
 /** Send a file with progress 0…1. */
 export function send(file: File, progress: (share: number) => void): Promise<Brought> {
   return new Promise((resolve, reject) => {
@@ -74,8 +99,8 @@ const KINDS: Record<string, any> = { float32: Float32Array, uint32: Uint32Array,
 const kept = new Map<string, Promise<Buffers>>()
 
 /** A geometry buffer; the same address is fetched once. */
-export function geometry(job: number, key: string, what: string, scan?: string): Promise<Buffers> {
-  const url = `/api/jobs/${job}/geometry/${key}/${what}${scan ? `?scan=${scan}` : ''}`
+export function geometry(job: number, key: string, what: string, scan?: string, name?: string): Promise<Buffers> {
+  const url = `/api/jobs/${job}/geometry/${key}/${what}${scan ? `?scan=${scan}` : ''}${name ? `&name=${name}` : ''}`
   let found = kept.get(url)
   if (!found) {
     found = fetch(url).then(async (r) => {

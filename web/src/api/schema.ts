@@ -694,6 +694,26 @@ export interface components {
             /** Password */
             password: string;
         };
+        /** DefectKind */
+        DefectKind: {
+            /** Count */
+            count: number;
+            /** Items */
+            items: components["schemas"]["DefectView"][];
+            /** Kind */
+            kind: string;
+            /** Words */
+            words: string;
+        };
+        /** DefectView */
+        DefectView: {
+            /** Lines */
+            lines: number[][][];
+            /** Place */
+            place: number[];
+            /** Size */
+            size: number;
+        };
         /** DrawRequest */
         DrawRequest: {
             /**
@@ -867,6 +887,33 @@ export interface components {
             /** Shown */
             shown: string;
         };
+        /** Preview */
+        Preview: {
+            /** Key */
+            key: string | null;
+            /** Says */
+            says: string;
+            /** Status */
+            status: string;
+            /** Summary */
+            summary: {
+                [key: string]: unknown;
+            };
+            /** Values */
+            values: components["schemas"]["LedgerLine"][];
+        };
+        /** PreviewStudy */
+        PreviewStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["Preview"] | null;
+            /** Study */
+            study: number;
+        };
         /** ProofLine */
         ProofLine: {
             /** Created */
@@ -1017,6 +1064,31 @@ export interface components {
             value: number;
             /** Why */
             why: string;
+        };
+        /** SurveyStudy */
+        SurveyStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["SurveyView"] | null;
+            /** Study */
+            study: number;
+        };
+        /** SurveyView */
+        SurveyView: {
+            /** Kinds */
+            kinds: components["schemas"]["DefectKind"][];
+            /** Pieces */
+            pieces: number;
+            /** Rims */
+            rims: number;
+            /** Says */
+            says: string;
+            /** Watertight */
+            watertight: boolean;
         };
         /** TaskLine */
         TaskLine: {
@@ -1391,7 +1463,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StudyView"];
+                    "application/json": components["schemas"]["PreviewStudy"];
                 };
             };
         };
@@ -1781,7 +1853,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StudyView"];
+                    "application/json": components["schemas"]["SurveyStudy"];
                 };
             };
         };

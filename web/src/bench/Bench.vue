@@ -4,21 +4,37 @@ import { computed, ref } from 'vue'
 import { mm } from '../state/format'
 import { useJob } from '../state/job'
 import { belt, TOOLS } from '../state/tools'
+import BackgroundBench from './BackgroundBench.vue'
+import BridgeBench from './BridgeBench.vue'
 import CheckBench from './CheckBench.vue'
+import CombineBench from './CombineBench.vue'
+import CurveBench from './CurveBench.vue'
 import DatumBench from './DatumBench.vue'
 import DeliverBench from './DeliverBench.vue'
 import DeviationPanel from './DeviationPanel.vue'
 import ExtrudeBench from './ExtrudeBench.vue'
 import FilletBench from './FilletBench.vue'
 import FrameBench from './FrameBench.vue'
+import HolesBench from './HolesBench.vue'
 import Ledger from './Ledger.vue'
+import NumbersBench from './NumbersBench.vue'
+import RepairBench from './RepairBench.vue'
 import ScanBench from './ScanBench.vue'
 import SketchBench from './SketchBench.vue'
+import Working from './Working.vue'
+import SurveyPanel from '../clean/SurveyPanel.vue'
+import { FORMS as NUMBERS } from '../clean/forms'
 
 const j = useJob()
-const FORMS: Record<string, any> = { datum: DatumBench, frame: FrameBench, sketch: SketchBench, extrude: ExtrudeBench, fillet: FilletBench, check: CheckBench, scan: ScanBench }
-const TITLES: Record<string, string> = { datum: 'Datum', frame: 'Frame', sketch: 'Sketch', extrude: 'Extrude', fillet: 'Fillet', check: 'Deviation map', scan: 'Scan' }
-const tools = computed(() => TOOLS.filter((t) => t.stage === j.stage))
+const FORMS: Record<string, any> = { datum: DatumBench, frame: FrameBench, sketch: SketchBench, extrude: ExtrudeBench, fillet: FilletBench, check: CheckBench, scan: ScanBench,
+  background: BackgroundBench, repair: RepairBench, holes: HolesBench, bridge: BridgeBench, curvecut: CurveBench, combine: CombineBench,
+  ...Object.fromEntries(Object.keys(NUMBERS).map((k) => [k, NumbersBench])),
+}
+const TITLES: Record<string, string> = { datum: 'Datum', frame: 'Frame', sketch: 'Sketch', extrude: 'Extrude', fillet: 'Fillet', check: 'Deviation map', scan: 'Scan',
+  background: 'Background', repair: 'Repair', holes: 'Patches', bridge: 'Bridge', curvecut: 'Cut', combine: 'Combined cloud',
+  ...Object.fromEntries(Object.entries(NUMBERS).map(([k, f]) => [k, f.title])),
+}
+const tools = computed(() => TOOLS.filter((t) => t.stage === j.stage && (!t.fits || t.fits(j))))
 const pinned = ref(belt())
 const belted = computed(() => pinned.value.map((id) => TOOLS.find((t) => t.id === id)).filter(Boolean))
 function pin(id: string) {
@@ -32,10 +48,15 @@ const ready = computed(() => {
   if (h.kind === 'sketch') return h.record.strokes.length > 0
   if (h.kind === 'fillet') return h.record.edges.length > 0
   if (h.kind === 'extrude') return ['start', 'end'].every((k) => h.record[k].to !== 'face' || h.record[k].pick)
+  if (h.kind === 'background') return h.record.way === 'slab' ? !!j.preview : h.record.marks.length > 0
+  if (h.kind === 'curvecut') return h.record.places.length >= (h.record.closed ? 3 : 2)
+  if (h.kind === 'bridge') return h.record.places.length >= (h.record.way === 'stretch' ? 3 : 2)
+  if (h.kind === 'combine') return h.record.scans.length > 1
+  if (h.kind === 'repair') return h.record.fix.length > 0
+  if (h.kind === 'holes') return h.record.which !== 'picked' || h.record.places.length > 0
   return true
 })
 const LATER: Record<string, string> = {
-  Clean: 'Tools that mend and thin a mesh come here. A sound scan needs none of them.',
   Join: 'Several scans of one part are brought together here. This job has one scan.',
   Zones: 'The surfaces a scan is made of are read here. Until then pick faces where a tool asks for them.',
 }
@@ -43,7 +64,18 @@ function start(t: (typeof TOOLS)[number]) {
   j.stage = t.stage
   t.start(j)
 }
-const verb = computed(() => (j.hand?.editing ? `Lay ${TITLES[j.hand.kind].toLowerCase()} again` : j.hand ? `Lay ${TITLES[j.hand.kind].toLowerCase()}` : ''))
+const VERBS: Record<string, (s: any) => string> = {
+  background: (s) => (s?.goes ? `Drop ${s.goes.toLocaleString('en')} ${s.what}` : 'Drop background'),
+  noise: (s) => (s?.goes ? `Drop ${s.goes.toLocaleString('en')} points` : 'Drop noise'),
+  holes: (s) => (s?.closed ? `Close ${s.closed} ${s.closed === 1 ? 'hole' : 'holes'}` : 'Close holes'),
+  repair: () => 'Repair what is ticked',
+  curvecut: () => 'Cut along the curve',
+}
+const verb = computed(() => {
+  if (!j.hand) return ''
+  const own = VERBS[j.hand.kind]?.(j.preview?.status === 'failed' ? null : j.preview?.summary)
+  return own ? own + (j.hand.editing ? ' again' : '') : `Lay ${TITLES[j.hand.kind].toLowerCase()}${j.hand.editing ? ' again' : ''}`
+})
 const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null))
 </script>
 
@@ -52,6 +84,7 @@ const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null
     <template v-if="j.hand">
       <div class="min-h-0 flex-1 overflow-y-auto">
         <component :is="FORMS[j.hand.kind]" :key="j.hand.record.id ?? j.hand.kind" />
+        <div v-if="j.studying" class="px-3.5 pb-3"><Working :at="j.studying" @stop="j.stopTrying()" /></div>
         <div v-if="j.handError" class="section"><p class="note-bad" role="alert">{{ j.handError }}</p></div>
         <div v-else-if="j.preview?.says" class="section"><p class="note">{{ j.preview.says }}</p></div>
       </div>
@@ -64,12 +97,14 @@ const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null
       <DeviationPanel v-if="j.proof || (j.stage === 'Check' && j.check)" />
       <ScanBench v-if="j.stage === 'Scans'" />
       <DeliverBench v-else-if="j.stage === 'Deliver'" />
+      <SurveyPanel v-if="j.stage === 'Clean' && j.scan && (j.scan.summary as any).is !== 'cloud'" class="!border-t-0" />
       <section v-if="tools.length && !j.proof" class="section !border-t-0" :class="{ '!border-t': j.stage === 'Check' && j.check }">
         <h2 v-if="!(j.stage === 'Check' && j.check)">{{ j.stage }}</h2>
-        <ul class="mt-2 space-y-1.5">
+        <p v-if="j.stage === 'Clean' && j.tips.length > 1" class="mt-1 text-soft">Works on <b class="font-semibold text-ink">{{ j.byId.get(j.root(j.scan!.id))?.name }}</b>; choose another in the yard.</p>
+        <ul class="mt-2" :class="j.stage === 'Clean' ? 'space-y-1' : 'space-y-1.5'">
           <li v-for="t in tools" :key="t.id" class="group flex gap-1">
-            <button class="slot flex-1 !items-start flex-col !gap-0 disabled:opacity-50" :disabled="!!t.needs(j)" @click="start(t)">
-              <b class="font-semibold">{{ t.name }}</b><span class="text-soft">{{ t.needs(j) ?? t.says }}</span>
+            <button class="slot flex-1 !items-start flex-col !gap-0 disabled:opacity-50" :disabled="!!t.needs(j)" :title="t.says" @click="start(t)">
+              <b class="font-semibold">{{ t.name }}</b><span v-if="j.stage !== 'Clean' || t.needs(j)" class="text-soft">{{ t.needs(j) ?? t.says }}</span>
             </button>
             <button class="w-6 rounded-sm text-soft hover:text-ink" :aria-pressed="pinned.includes(t.id)" :aria-label="pinned.includes(t.id) ? `${pinned.indexOf(t.id) + 1} on the belt, ${t.name}` : `+ Pin ${t.name} to the belt`" :title="pinned.includes(t.id) ? 'Take off the belt' : 'Pin to the belt'" @click="pin(t.id)">{{ pinned.includes(t.id) ? pinned.indexOf(t.id) + 1 : "+" }}</button>
           </li>

@@ -1,21 +1,16 @@
 <script setup lang="ts">
-import { Trash2, Upload } from 'lucide-vue-next'
+import { Trash2 } from 'lucide-vue-next'
 import { onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call, send, type Brought, type JobCard } from '../api/client'
+import { call, type JobCard } from '../api/client'
 import Mark from '../shell/Mark.vue'
+import Bring from './Bring.vue'
 
 const router = useRouter()
 const jobs = ref<JobCard[] | null>(null)
 const error = ref('')
-const over = ref(false)
-const share = ref<number | null>(null)
-const brought = ref<Brought | null>(null)
-const units = ref('mm')
 const name = ref('')
 const starting = ref(false)
-const input = ref<HTMLInputElement | null>(null)
-const UNITS: [string, string][] = [['mm', 'millimetres'], ['cm', 'centimetres'], ['m', 'metres'], ['in', 'inches']]
 
 const load = async () => {
   try {
@@ -26,31 +21,11 @@ const load = async () => {
 }
 onMounted(load)
 
-async function bring(file: File | undefined) {
-  if (!file) return
-  error.value = ''
-  brought.value = null
-  share.value = 0
-  try {
-    brought.value = await send(file, (s) => (share.value = s))
-    name.value = file.name.replace(/\.[^.]+$/, '')
-  } catch (e) {
-    error.value = (e as Error).message
-  } finally {
-    share.value = null
-    if (input.value) input.value.value = ''
-  }
-}
-
-function drop(e: DragEvent) {
-  over.value = false
-  bring(e.dataTransfer?.files[0])
-}
-
-async function start() {
+async function start(scans: Record<string, any>[], file: string) {
   starting.value = true
+  error.value = ''
   try {
-    const { id } = await call<{ id: number }>('POST', '/jobs', { upload: brought.value!.upload, units: units.value, name: name.value })
+    const { id } = await call<{ id: number }>('POST', '/jobs', { scans, name: name.value.trim() || file })
     router.push(`/jobs/${id}`)
   } catch (e) {
     error.value = (e as Error).message
@@ -92,35 +67,11 @@ async function remove(job: JobCard) {
       </section>
       <section aria-label="Start a job" class="space-y-4">
         <h2>Start a job</h2>
-        <label
-          class="flex h-40 cursor-pointer flex-col items-center justify-center gap-2 rounded-sm border border-dashed bg-sheet text-center focus-within:border-saffron"
-          :class="over ? 'border-saffron' : 'border-soft'"
-          @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop"
-        >
-          <Upload :size="22" aria-hidden="true" />
-          <span><b>Drop a scan here</b> or choose a file</span>
-          <span class="text-soft">STL, PLY or OBJ mesh</span>
-          <input ref="input" type="file" class="sr-only" accept=".stl,.ply,.obj" aria-label="Choose a scan file" @change="bring(($event.target as HTMLInputElement).files?.[0])" />
-        </label>
-        <div v-if="share !== null" role="status">
-          <div class="h-1.5 bg-rule"><div class="h-full bg-saffron" :style="{ width: `${share * 100}%` }" /></div>
-          <p class="mt-1 text-soft">{{ share < 1 ? 'Sending the file' : 'Reading the mesh' }}</p>
-        </div>
+        <Bring :action="starting ? 'Starting' : 'Start the job'" @ready="start">
+          <label class="block">Name <input v-model="name" class="field mt-1 w-full" maxlength="120" placeholder="as the first file" aria-label="Name of the job" /></label>
+        </Bring>
         <p v-if="error" class="note-bad" role="alert">{{ error }}</p>
-        <form v-if="brought" class="space-y-3 rounded-sm border border-rule bg-sheet p-4" @submit.prevent="start">
-          <p><b>{{ brought.name }}</b>, {{ brought.triangles.toLocaleString('en') }} triangles</p>
-          <label class="block">Name <input v-model="name" class="field mt-1 w-full" maxlength="120" required /></label>
-          <fieldset>
-            <legend>The file's numbers are in</legend>
-            <div class="mt-1 flex gap-1.5">
-              <button v-for="[u, word] in UNITS" :key="u" type="button" class="btn flex-1 !px-1" :class="{ 'btn-on': units === u }" :aria-pressed="units === u" :title="word" @click="units = u">{{ u }}</button>
-            </div>
-          </fieldset>
-          <p>So the part measures <span class="fig block">{{ brought.sizes[units] }}</span></p>
-          <p v-for="w in brought.warnings" :key="w" class="note">{{ w }}</p>
-          <button class="btn-main w-full" :disabled="starting">{{ starting ? 'Starting' : 'Start the job' }}</button>
-        </form>
-        <p class="text-soft">The file stays as it is, with its checksum. Everything you lay on it can be changed later.</p>
+        <p class="text-soft">Files stay as they are, with their checksums. Everything you lay on it can be changed later.</p>
       </section>
     </main>
   </div>

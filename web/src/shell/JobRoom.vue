@@ -5,6 +5,7 @@ import Bench from '../bench/Bench.vue'
 import Paper from '../paper/Paper.vue'
 import { useSketch } from '../paper/sketch'
 import { useJob } from '../state/job'
+import { useMarks } from '../state/marks'
 import { belt, TOOLS } from '../state/tools'
 import View3D from '../view3d/View3D.vue'
 import Wall from '../wall/Wall.vue'
@@ -16,6 +17,7 @@ import StageLine from './StageLine.vue'
 const props = defineProps<{ id: number }>()
 const j = useJob()
 const sketch = useSketch()
+const marks = useMarks()
 const view = ref<InstanceType<typeof View3D> | null>(null)
 const finding = ref(false)
 const keys = ref(false)
@@ -36,6 +38,14 @@ function picked(at: { slot: string; place: number[]; normal: number[] }) {
   const h = j.hand
   if (!h) return
   const round = (v: number[]) => v.map((x) => Number(x.toFixed(5)))
+  if (at.slot === 'curve') { h.record.places.push(round(at.place)); if (h.record.places.length >= (h.record.closed ? 3 : 2)) j.tryIt(); return }
+  if (at.slot === 'keep') { h.record.keep = round(at.place); j.slot = 'curve'; j.tryIt(); return }
+  if (at.slot === 'bridge') {
+    const need = h.record.way === 'stretch' ? 3 : 2
+    h.record.places = [...(h.record.places.length >= need ? [] : h.record.places), round(at.place)]
+    if (h.record.places.length === need) j.tryIt(0)
+    return
+  }
   const old = at.slot === 'place' ? h.record.pick : h.record[at.slot]?.pick
   const rule = h.kind === 'datum' && h.record.element === 'cylinder' ? 'same bend' : 'same facing'
   const pick = { place: round(at.place), normal: round(at.normal), rule, angle_deg: old?.rule === rule ? old.angle_deg : null }
@@ -49,6 +59,7 @@ function picked(at: { slot: string; place: number[]; normal: number[] }) {
 
 function widen(factor: number) {
   const h = j.hand
+  if (j.slot === 'marks') { if (marks.by === 'brush') marks.radius = Number((marks.radius * factor).toFixed(2)); else if (marks.by in marks.angle) marks.angle[marks.by] = Math.round(Math.min(60, Math.max(1, marks.angle[marks.by] * factor))); return }
   const pick = h?.kind === 'datum' ? h.record.pick : j.slot && h?.record[j.slot]?.pick
   if (!h || !pick) return
   const now = pick.angle_deg ?? (pick.rule === 'same bend' ? 20 : 12)
@@ -129,7 +140,7 @@ onBeforeUnmount(() => {
     <div class="flex min-h-0 flex-1">
       <Yard />
       <main class="relative flex min-w-0 flex-1">
-        <View3D ref="view" :cut="papered ? sketch.cut : null" @picked="picked" />
+        <View3D ref="view" :cut="papered ? sketch.cut : null" @picked="picked" @rim="(i) => (j.rimClicked = { at: i })" @over="(i) => (j.rimOver = i)" />
         <Paper v-if="papered" class="w-[60%] shrink-0" />
         <p v-if="j.error" class="note-bad absolute bottom-4 left-1/2 z-10 max-w-md -translate-x-1/2" role="alert">
           {{ j.error }} <button class="ml-2 underline" @click="j.error = ''">Close</button>

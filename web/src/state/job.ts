@@ -1,8 +1,8 @@
 /** The job on screen: what the server says of it, what is in hand, what is shown. */
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
-import { call, numbers, type JobView, type Preview, type ProofView, type Stone } from '../api/client'
-import { STAGES, type StageKey } from './stages'
+import { call, geometry, numbers, study, type JobView, type Preview, type ProofView, type Selected, type Stone } from '../api/client'
+import { CLEAN_KINDS, STAGES, type StageKey } from './stages'
 
 export type Place = { place: [number, number, number]; normal: [number, number, number] }
 export type Hand = { kind: string; editing: boolean; record: Record<string, any> }
@@ -18,10 +18,18 @@ export const useJob = defineStore('job', () => {
   const previewing = ref(false)
   const handError = ref('')
   const lit = shallowRef<Uint32Array | null>(null)
+  const litGoes = ref(false)
+  const studying = ref<{ progress: number; message: string } | null>(null)
+  const tip = ref<string | null>(null)
+  const marked = shallowRef<{ count: number; total: number; area: number | null } | null>(null)
+  const lines = shallowRef<{ points: number[][]; closed: boolean; colour: string }[]>([])
+  const rimClicked = shallowRef<{ at: number } | null>(null)
+  const rimOver = ref(-1)
+  const focus = shallowRef<{ place: number[]; size: number } | null>(null)
   const chosenStone = ref<string | null>(null)
   const hidden = reactive(new Set<string>())
   const alone = ref<string | null>(null)
-  const show = reactive({ scan: true, model: true, tide: false })
+  const show = reactive({ scan: true, model: true, tide: false, after: true, edges: false, moved: false, colours: true })
   const level = ref<number | null>(null)
   const proof = shallowRef<ProofView | null>(null)
   const tolerance = ref(0.1)
@@ -33,7 +41,21 @@ export const useJob = defineStore('job', () => {
   const byId = computed(() => new Map(allStones.value.map((s) => [s.id, s])))
   const done = (s: Stone) => s.status === 'sound' || s.status === 'attention'
   const last = (produces: string) => [...stones.value].reverse().find((s) => s.produces === produces && done(s))
-  const scan = computed(() => stones.value.find((s) => s.produces === 'scan' && done(s)) ?? null)
+  const scans = computed(() => stones.value.filter((s) => s.produces === 'scan' && done(s)))
+  /** The scans as they stand: those that no other scan step betters. */
+  const tips = computed(() => {
+    const used = new Set(stones.value.filter((s) => s.produces === 'scan' && s.status !== 'off').flatMap((s) => s.inputs))
+    return scans.value.filter((s) => !used.has(s.id))
+  })
+  /** The capture a scan goes back to. */
+  function root(id: string): string {
+    const s = byId.value.get(id)
+    return s && CLEAN_KINDS.includes(s.kind) && s.inputs[0] ? root(s.inputs[0]) : id
+  }
+  const scan = computed(() => tips.value.find((s) => root(s.id) === tip.value) ?? tips.value[0] ?? null)
+  /** The scan the thing in hand works on. */
+  const handScan = computed(() => (hand.value?.record.scan ? byId.value.get(hand.value.record.scan) ?? null : null))
+  const cleaning = computed(() => !!hand.value && CLEAN_KINDS.includes(hand.value.kind))
   const frame = computed(() => last('frame') ?? null)
   const body = computed(() => last('body') ?? null)
   const check = computed(() => last('deviation') ?? null)
@@ -61,7 +83,8 @@ export const useJob = defineStore('job', () => {
   async function open(id: number) {
     close()
     take(await call<JobView>('GET', `/jobs/${id}`))
-    stage.value = allStones.value.length <= 1 ? 'Frame' : STAGES.find((s) => s.key === 'Build')!.key
+    stage.value = allStones.value.every((s) => s.course === 'scan') ? 'Scans' : 'Build'
+    tip.value = null
     show.tide = false
   }
   function close() {
@@ -95,6 +118,7 @@ export const useJob = defineStore('job', () => {
   // What is in hand.
   function takeUp(kind: string, record: Record<string, any>, editing = false) {
     drop()
+    show.after = true
     hand.value = { kind, editing, record: reactive({ kind, ...JSON.parse(JSON.stringify(record)) }) }
   }
   function takeBack(stone: Stone) {
@@ -108,6 +132,12 @@ export const useJob = defineStore('job', () => {
     preview.value = null
     handError.value = ''
     lit.value = null
+    litGoes.value = false
+    marked.value = null
+    lines.value = []
+    rimOver.value = -1
+    studying.value = null
+    show.moved = false
     asked?.abort()
   }
 
@@ -122,21 +152,62 @@ export const useJob = defineStore('job', () => {
       const mine = (asked = new AbortController())
       previewing.value = true
       try {
-        const got = await ask<Preview>('/preview', { step: plain(hand.value) }, mine.signal)
+        const got = await study<Preview>(job.value!.id, '/preview', { step: plain(hand.value) }, (progress, message) => {
+          if (mine === asked) studying.value = { progress, message }
+        }, mine.signal)
         if (mine !== asked) return
         preview.value = got
         handError.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
+        await showGoes(got)
       } catch (e) {
         if ((e as Error).name !== 'AbortError') handError.value = (e as Error).message
       } finally {
-        if (mine === asked) previewing.value = false
+        if (mine === asked) { previewing.value = false; studying.value = null }
       }
     }, delay)
+  }
+  /** Stop what is being worked out. */
+  function stopTrying() {
+    asked?.abort()
+    asked = null
+    previewing.value = false
+    studying.value = null
+  }
+  /** What a cleaning step would take away, lit on the scan it works on. */
+  async function showGoes(got: Preview) {
+    const base = handScan.value?.key
+    if (!got.key || !base || !(got.summary as any)?.goes || !['background', 'noise'].includes(hand.value?.kind ?? '')) return
+    const b = await geometry(job.value!.id, got.key, 'also', base, 'goes')
+    const values = b.arrays.values as Uint8Array
+    const some: number[] = []
+    for (let i = 0; i < values.length; i++) if (values[i]) some.push(i)
+    if (preview.value !== got) return
+    lit.value = Uint32Array.from(some)
+    litGoes.value = true
+  }
+  let selecting: AbortController | null = null
+  /** Resolve the marks in hand and light what they select. */
+  async function select() {
+    const h = hand.value
+    if (!h?.record.marks) return
+    selecting?.abort()
+    const mine = (selecting = new AbortController())
+    handError.value = ''
+    try {
+      const got = await ask<Selected>('/select', { scan: h.record.scan, marks: h.record.marks }, mine.signal)
+      if (mine !== selecting || hand.value !== h) return
+      marked.value = { count: got.count, total: got.total, area: got.area ?? null }
+      lit.value = numbers(got.shown)
+      litGoes.value = false
+    } catch (e) {
+      if ((e as Error).name !== 'AbortError') handError.value = (e as Error).message
+    }
   }
   const plain = (h: Hand) => {
     const record = JSON.parse(JSON.stringify(h.record))
     if (!record.id) delete record.id
     delete record.alike // how edges are gathered is the hand's, not the step's
+    delete record.likeness
     return record
   }
   async function showPick(scanId: string, pick: Record<string, any>, element: string | null) {
@@ -175,9 +246,10 @@ export const useJob = defineStore('job', () => {
     if (!taken.has(wanted)) return wanted
     for (let k = 2; ; k++) if (!taken.has(`${wanted} ${k}`)) return `${wanted} ${k}`
   }
-  const visible = (id: string) => (alone.value ? alone.value === id : !hidden.has(id))
+  const visible = (id: string) => { const r = root(id); return alone.value ? alone.value === r || alone.value === id : !hidden.has(r) }
 
   return {
+    scans, tips, tip, root, handScan, cleaning, litGoes, studying, marked, lines, focus, rimClicked, rimOver, stopTrying, select,
     job, error, busy, stage, hand, slot, preview, previewing, handError, lit, chosenStone, hidden, alone, show, level, proof,
     tolerance, inches, allStones, stones, byId, scan, frame, body, check, matrix, running, pending, done,
     open, close, refresh, act, ask, takeUp, takeBack, drop, tryIt, showPick, lay, choose, freeName, visible,

@@ -4,9 +4,12 @@ import type { Stone } from '../api/client'
 export type StageKey = 'Scans' | 'Clean' | 'Join' | 'Frame' | 'Zones' | 'Sketch' | 'Build' | 'Check' | 'Deliver'
 export type Stage = { key: StageKey; kinds: string[]; later?: boolean }
 
+/** Kinds of step that take a scan and give a better one. */
+export const CLEAN_KINDS = ['background', 'repair', 'holes', 'bridge', 'curvecut', 'smooth', 'decimate', 'remesh', 'watertight', 'noise', 'thin', 'triangulate']
+
 export const STAGES: Stage[] = [
-  { key: 'Scans', kinds: ['scan'] },
-  { key: 'Clean', kinds: [], later: true },
+  { key: 'Scans', kinds: ['scan', 'combine'] },
+  { key: 'Clean', kinds: CLEAN_KINDS },
   { key: 'Join', kinds: [], later: true },
   { key: 'Frame', kinds: ['datum', 'frame'] },
   { key: 'Zones', kinds: [], later: true },

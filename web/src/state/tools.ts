@@ -3,7 +3,7 @@ import type { useJob } from './job'
 import type { StageKey } from './stages'
 
 type Job = ReturnType<typeof useJob>
-export type Tool = { id: string; name: string; says: string; stage: StageKey; needs: (j: Job) => string | null; start: (j: Job) => void }
+export type Tool = { id: string; name: string; says: string; stage: StageKey; needs: (j: Job) => string | null; fits?: (j: Job) => boolean; start: (j: Job) => void }
 
 const needScan = (j: Job) => (j.scan ? null : 'Needs a scan.')
 const needFrame = (j: Job) => needScan(j) ?? (j.frame ? null : 'Set a frame first.')
@@ -27,7 +27,36 @@ const extrude = (how: 'join' | 'cut', name: string) => (j: Job) => {
   j.show.scan = true
 }
 
+const isCloud = (j: Job) => (j.scan?.summary as any)?.is === 'cloud'
+const mesh = (j: Job) => !isCloud(j)
+const edge = (j: Job) => {
+  const s = j.scan!.summary as any
+  const [a, b] = s.bounds
+  return Number((0.012 * Math.hypot(...b.map((v: number, k: number) => v - a[k]))).toPrecision(2))
+}
+/** A cleaning tool: what it puts in hand works on the scan chosen. */
+const cleaner = (kind: string, name: string, says: string, fits: (j: Job) => boolean, record: (j: Job) => Record<string, any> = () => ({})): Tool => ({
+  id: kind, name, says, stage: 'Clean', needs: needScan, fits,
+  start: (j) => j.takeUp(kind, { name: j.freeName(name), scan: j.scan!.id, ...record(j) }),
+})
+
 export const TOOLS: Tool[] = [
+  cleaner('background', 'Background', 'Drop the slab, all but one island, or what an outline holds', () => true, () => ({ way: 'slab', marks: [], drop: 'marked', scraps: true })),
+  cleaner('noise', 'Noise', 'Points off the surface, and clumps apart', isCloud, () => ({ strictness: 4, smallest_clump: 40 })),
+  cleaner('thin', 'Thin out', 'Fewer points, evenly or by curvature', isCloud, (j) => ({ spacing: edge(j) / 4, flat_spacing: null })),
+  {
+    id: 'combine', name: 'Combine clouds', says: 'One cloud of several, doubled layers dropped', stage: 'Clean', fits: isCloud,
+    needs: (j) => (j.tips.filter((t) => (t.summary as any).is === 'cloud').length > 1 ? null : 'Needs two clouds.'),
+    start: (j) => j.takeUp('combine', { name: j.freeName('Combined'), scans: j.tips.filter((t) => (t.summary as any).is === 'cloud').map((t) => t.id), layer: null }),
+  },
+  cleaner('triangulate', 'Triangulate', 'A mesh through the cloud', isCloud, () => ({ accuracy: null, resolution: null })),
+  cleaner('curvecut', 'Cut along a curve', 'Split triangles along a drawn curve, keep one side', mesh, () => ({ places: [], closed: true, keep: null })),
+  cleaner('bridge', 'Bridge a gap', 'Close part of a rim, or lay a strip across', mesh, (j) => ({ way: 'stretch', places: [], width: 2 * edge(j), shape: 'tangent' })),
+  cleaner('holes', 'Close holes', 'Patches flat, tangent or following curvature', mesh, () => ({ which: 'all but the longest', count: 1, places: [], shape: 'tangent', rework: 0 })),
+  cleaner('smooth', 'Smooth', 'Calm the noise within a bound', mesh, () => ({ strength: 0.4, bound: null })),
+  cleaner('decimate', 'Decimate', 'Fewer triangles, deviation measured', mesh, (j) => ({ to: 'share', share: 0.25, triangles: Math.round(((j.scan!.summary as any).triangles ?? 0) / 4), tolerance: 0.05 })),
+  cleaner('remesh', 'Remesh', 'Even triangles of a chosen edge length', mesh, (j) => ({ edge: edge(j) })),
+  cleaner('watertight', 'Watertight', 'Closed and sound, for printing', mesh, () => ({ shape: 'tangent' })),
   { id: 'plane', name: 'Plane datum', says: 'A flat face, from one place on it', stage: 'Frame', needs: needScan, start: datum('plane', 'Plane') },
   { id: 'axis', name: 'Axis datum', says: 'The axis of a bore or boss', stage: 'Frame', needs: needScan, start: datum('cylinder', 'Axis') },
   {

@@ -9,7 +9,9 @@ THREE.Mesh.prototype.raycast = acceleratedRaycast
 export type Hit = { what: 'scan' | 'body'; place: THREE.Vector3; normal: THREE.Vector3; face: number }
 type Pose = { quaternion: THREE.Quaternion; centre: THREE.Vector3; zoom: number }
 
-const SAND = 0xc9b48a, SLATE = 0x58789a, SAFFRON = 0xe79a12, INKBLUE = 0x1e3c66, INK = 0x23262a, PLUM = 0x85497a
+/** Stone colours of scans shown together. */
+export const STONES = [0xc9b48a, 0x8fa38c, 0xb98b7c, 0x8b9dad, 0xe0d6bf, 0x8f8172]
+const BRICK = 0x9e2b2b, MOSS = 0x4c7a4a, SAND = 0xc9b48a, SLATE = 0x58789a, SAFFRON = 0xe79a12, INKBLUE = 0x1e3c66, INK = 0x23262a, PLUM = 0x85497a
 
 function stone(color: number, extra: THREE.MeshStandardMaterialParameters = {}) {
   return new THREE.MeshStandardMaterial({ color, roughness: 0.95, metalness: 0, side: THREE.DoubleSide, ...extra })
@@ -23,7 +25,11 @@ export class Scene {
   private scan: THREE.Mesh | null = null
   private body: THREE.Mesh | null = null
   private bodyEdges: THREE.LineSegments | null = null
-  private lit: THREE.Mesh | null = null
+  private points: THREE.Points | null = null
+  private wire: THREE.LineSegments | null = null
+  private others = new Map<string, THREE.Object3D>()
+  private lit: THREE.Mesh | THREE.Points | null = null
+  private colourful = true
   private extras = new THREE.Group()
   private light = new THREE.DirectionalLight(0xffffff, 2.1)
   private centre = new THREE.Vector3()
@@ -82,34 +88,106 @@ export class Scene {
 
   // What is shown.
 
-  setScan(b: Buffers | null, matrix: number[][] | null) {
-    if (this.scan) this.world.remove(this.scan)
+  private dots(b: Buffers, colour: number) {
+    const g = new THREE.BufferGeometry()
+    g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
+    g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
+    if (b.arrays.colors) g.setAttribute('color', new THREE.BufferAttribute(b.arrays.colors as Uint8Array, 3, true))
+    return new THREE.Points(g, new THREE.PointsMaterial({ color: b.arrays.colors ? 0xffffff : colour, vertexColors: !!b.arrays.colors, size: 2.2, sizeAttenuation: false }))
+  }
+
+  private facets(b: Buffers) {
+    const g = new THREE.BufferGeometry()
+    g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
+    g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
+    if (b.arrays.colors) g.setAttribute('own', new THREE.BufferAttribute(b.arrays.colors as Uint8Array, 3, true))
+    g.setIndex(new THREE.BufferAttribute(b.arrays.indices as Uint32Array, 1))
+    return g
+  }
+
+  setScan(b: Buffers | null, matrix: number[][] | null, colour = SAND) {
+    for (const m of [this.scan, this.points, this.wire]) if (m) this.world.remove(m)
     this.setLit(null)
-    this.scan = null
-    if (b) {
-      const g = new THREE.BufferGeometry()
-      g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
-      g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
-      g.setIndex(new THREE.BufferAttribute(b.arrays.indices as Uint32Array, 1))
+    this.scan = this.points = this.wire = null
+    if (b && !b.arrays.indices) this.points = this.dots(b, colour)
+    else if (b) {
+      const g = this.facets(b)
       ;(g as any).boundsTree = new MeshBVH(g, { indirect: true } as any)
       // Pushed back a little, so that model and scan do not flicker through each other where they agree.
-      this.scan = new THREE.Mesh(g, stone(SAND, { polygonOffset: true, polygonOffsetFactor: 3, polygonOffsetUnits: 60 }))
-      this.scan.userData.origin = new THREE.Vector3(...(b.header.origin as [number, number, number]))
-      this.scan.matrixAutoUpdate = false
-      this.world.add(this.scan)
+      this.scan = new THREE.Mesh(g, stone(colour, { polygonOffset: true, polygonOffsetFactor: 3, polygonOffsetUnits: 60 }))
+      this.scan.userData.colour = colour
     }
+    const m = this.scan ?? this.points
+    if (b && m) {
+      m.userData.origin = new THREE.Vector3(...(b.header.origin as [number, number, number]))
+      m.matrixAutoUpdate = false
+      this.world.add(m)
+    }
+    this.plainColours()
     this.setMatrix(matrix)
   }
 
+  /** Scans shown beside the one worked on, by id. */
+  setOthers(list: { id: string; buffers: Buffers; colour: number }[], matrix: number[][] | null) {
+    for (const [id, o] of this.others) if (!list.some((x) => x.id === id)) { this.world.remove(o); this.others.delete(id) }
+    for (const x of list) {
+      let o = this.others.get(x.id)
+      if (!o || o.userData.buffers !== x.buffers) {
+        if (o) this.world.remove(o)
+        o = x.buffers.arrays.indices ? new THREE.Mesh(this.facets(x.buffers), stone(x.colour)) : this.dots(x.buffers, x.colour)
+        o.userData = { buffers: x.buffers, origin: new THREE.Vector3(...(x.buffers.header.origin as [number, number, number])) }
+        o.matrixAutoUpdate = false
+        this.world.add(o)
+        this.others.set(x.id, o)
+      }
+      const m = new THREE.Matrix4()
+      if (matrix) m.set(...(matrix.flat() as Parameters<THREE.Matrix4['set']>))
+      o.matrix.copy(m.multiply(new THREE.Matrix4().makeTranslation(o.userData.origin)))
+      o.matrixWorldNeedsUpdate = true
+    }
+    this.ask()
+  }
+
+  /** The scan's own colours where it has them, else its stone's. */
+  private plainColours() {
+    if (!this.scan) return
+    const m = this.scan.material as THREE.MeshStandardMaterial
+    const own = this.scan.geometry.getAttribute('own')
+    const on = !!own && this.colourful
+    if (on) this.scan.geometry.setAttribute('color', own)
+    if (m.vertexColors !== on) m.needsUpdate = true
+    m.vertexColors = on
+    m.color.set(on ? 0xffffff : this.scan.userData.colour)
+  }
+  setColourful(on: boolean) {
+    this.colourful = on
+    this.plainColours()
+    this.ask()
+  }
+
+  /** Triangle edges over the scan. */
+  setEdges(on: boolean) {
+    if (this.wire) this.world.remove(this.wire)
+    this.wire = null
+    if (on && this.scan) {
+      this.wire = new THREE.LineSegments(new THREE.WireframeGeometry(this.scan.geometry), new THREE.LineBasicMaterial({ color: INK, transparent: true, opacity: 0.28 }))
+      this.wire.matrixAutoUpdate = false
+      this.wire.matrix.copy(this.scan.matrix)
+      this.world.add(this.wire)
+    }
+    this.ask()
+  }
+
   setMatrix(matrix: number[][] | null) {
-    if (!this.scan) return this.ask()
+    const shown = this.scan ?? this.points
+    if (!shown) return this.ask()
     const m = new THREE.Matrix4()
     if (matrix) m.set(...(matrix.flat() as Parameters<THREE.Matrix4['set']>))
-    const o = this.scan.userData.origin as THREE.Vector3
-    this.scan.matrix.copy(m).multiply(new THREE.Matrix4().makeTranslation(o.x, o.y, o.z))
-    this.scan.matrixWorldNeedsUpdate = true
-    this.scan.updateMatrixWorld(true)
-    if (this.lit) this.lit.matrix.copy(this.scan.matrix)
+    const o = shown.userData.origin as THREE.Vector3
+    shown.matrix.copy(m).multiply(new THREE.Matrix4().makeTranslation(o.x, o.y, o.z))
+    shown.matrixWorldNeedsUpdate = true
+    shown.updateMatrixWorld(true)
+    for (const x of [this.lit, this.wire]) if (x) { x.matrix.copy(shown.matrix); x.matrixWorldNeedsUpdate = true }
     this.ask()
   }
 
@@ -139,8 +217,7 @@ export class Scene {
   }
 
   setShown(scan: boolean, body: boolean, ghost: boolean) {
-    if (this.scan) this.scan.visible = scan
-    if (this.lit) this.lit.visible = scan
+    for (const x of [this.scan, this.points, this.lit, this.wire]) if (x) x.visible = scan
     if (this.body) {
       this.body.visible = this.bodyEdges!.visible = body
       const m = this.body.material as THREE.MeshStandardMaterial
@@ -157,11 +234,13 @@ export class Scene {
     const on = !!distance
     if (m.vertexColors !== on) m.needsUpdate = true
     m.vertexColors = on
-    m.color.set(on ? 0xffffff : SAND)
+    m.color.set(on ? 0xffffff : this.scan.userData.colour)
+    if (!on) this.plainColours()
     this.ask()
   }
 
-  setLit(facets: Uint32Array | null) {
+  /** Light facets (of a mesh) or points (of a cloud): what is picked, or in brick what would go. */
+  setLit(facets: Uint32Array | null, goes = false) {
     if (this.lit) this.world.remove(this.lit)
     this.lit = null
     if (facets?.length && this.scan) {
@@ -172,9 +251,19 @@ export class Scene {
       g.setAttribute('position', this.scan.geometry.getAttribute('position'))
       g.setAttribute('normal', this.scan.geometry.getAttribute('normal'))
       g.setIndex(new THREE.BufferAttribute(some, 1))
-      this.lit = new THREE.Mesh(g, stone(SAFFRON, { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 30 }))
+      this.lit = new THREE.Mesh(g, stone(goes ? BRICK : SAFFRON, { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 30 }))
       this.lit.matrixAutoUpdate = false
       this.lit.matrix.copy(this.scan.matrix)
+      this.world.add(this.lit)
+    } else if (facets?.length && this.points) {
+      const from = this.points.geometry.getAttribute('position').array as Float32Array
+      const some = new Float32Array(facets.length * 3)
+      facets.forEach((f, i) => some.set(from.subarray(3 * f, 3 * f + 3), 3 * i))
+      const g = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(some, 3))
+      this.lit = new THREE.Points(g, new THREE.PointsMaterial({ color: goes ? BRICK : SAFFRON, size: 3.4, sizeAttenuation: false, depthTest: true }))
+      this.lit.renderOrder = 2
+      this.lit.matrixAutoUpdate = false
+      this.lit.matrix.copy(this.points.matrix)
       this.world.add(this.lit)
     }
     this.ask()
@@ -196,8 +285,8 @@ export class Scene {
       for (const l of it.lines ?? []) {
         const pts = l.points.map((p) => new THREE.Vector3(...(p as [number, number, number])))
         if (l.closed && pts.length) pts.push(pts[0])
-        const colour = l.colour === 'saffron' ? SAFFRON : INKBLUE
-        const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints(pts), new THREE.LineBasicMaterial({ color: colour, depthTest: l.colour !== 'saffron', linewidth: 2 }))
+        const colour = { saffron: SAFFRON, brick: BRICK, moss: MOSS, ink: INK }[l.colour] ?? INKBLUE
+        const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints(pts), new THREE.LineBasicMaterial({ color: colour, depthTest: l.colour === 'inkblue' || l.colour === 'ink', linewidth: 2 }))
         line.renderOrder = 3
         this.extras.add(line)
       }
@@ -255,7 +344,7 @@ export class Scene {
     // The extent as seen: from vertices, not from boxes turned with the part.
     const inverse = this.camera.quaternion.clone().invert()
     const seen = new THREE.Box3(), p = new THREE.Vector3()
-    for (const m of [this.scan, this.body]) {
+    for (const m of [this.scan, this.points, this.body, ...this.others.values()] as (THREE.Mesh | null)[]) {
       if (!m?.visible) continue
       m.updateWorldMatrix(true, false)
       const at = m.geometry.getAttribute('position')
@@ -269,6 +358,31 @@ export class Scene {
     this.span = 0.5 * Math.max(s.y * 1.3, (s.x * 1.2 * this.size.y) / this.size.x)
     this.fitted = true
     this.ask()
+  }
+
+  /** Look closer at a place, from where we look. */
+  closeTo(place: number[], size: number) {
+    this.remember()
+    this.fitted = false
+    this.centre.set(...(place as [number, number, number]))
+    this.span = Math.max(size, 0.05)
+    this.ask()
+  }
+
+  /** How many mm a pixel is, and the direction to the viewer. */
+  get scale() {
+    return (2 * this.span) / this.size.y
+  }
+  get toward() {
+    return new THREE.Vector3(0, 0, 1).applyQuaternion(this.camera.quaternion)
+  }
+  /** A place in the view's middle plane under a pixel. */
+  under(x: number, y: number) {
+    return this.at(x, y)
+  }
+  /** Seen face on, from a side given. */
+  face(normal: number[]) {
+    this.lookAlong(new THREE.Vector3(...(normal as [number, number, number])), false)
   }
 
   /** A vertical turntable: sideways turns about the part's z, up and down tips. */
@@ -307,6 +421,7 @@ export class Scene {
     caster.setFromCamera(new THREE.Vector2((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y), this.camera)
     caster.ray.origin.addScaledVector(caster.ray.direction, -5000) // an orthographic ray begins at the view's middle
     ;(caster as any).firstHitOnly = true
+    if (order.includes('scan') && this.points) return this.nearestPoint(x, y, caster.ray)
     for (const what of order) {
       const mesh = what === 'scan' ? this.scan : this.body
       if (!mesh) continue
@@ -317,6 +432,26 @@ export class Scene {
       return { what, place: got.point, normal, face: got.faceIndex! }
     }
     return null
+  }
+
+  /** Of a cloud, the foremost point within a few pixels. */
+  private nearestPoint(x: number, y: number, ray: THREE.Ray): Hit | null {
+    const pos = this.points!.geometry.getAttribute('position') as THREE.BufferAttribute
+    const nor = this.points!.geometry.getAttribute('normal') as THREE.BufferAttribute
+    const m = new THREE.Matrix4().copy(this.camera.projectionMatrix).multiply(this.camera.matrixWorldInverse).multiply(this.points!.matrixWorld)
+    const p = new THREE.Vector3()
+    let best = -1, score = Infinity
+    for (let i = 0; i < pos.count; i++) {
+      p.fromBufferAttribute(pos, i).applyMatrix4(m)
+      const d = Math.hypot(((p.x + 1) / 2) * this.size.x - x, ((1 - p.y) / 2) * this.size.y - y)
+      if (d > 7) continue
+      const s = d * 0.002 + p.z
+      if (s < score) { score = s; best = i }
+    }
+    if (best < 0) return null
+    const normal = new THREE.Vector3().fromBufferAttribute(nor, best).transformDirection(this.points!.matrixWorld)
+    if (normal.dot(ray.direction) > 0) normal.negate()
+    return { what: 'scan', place: p.fromBufferAttribute(pos, best).applyMatrix4(this.points!.matrixWorld).clone(), normal, face: best }
   }
 
   /** Where a place of the view is on the screen, in CSS pixels (used to steer the view in tests). */

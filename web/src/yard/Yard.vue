@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { call, type ProofView, type Stone } from '../api/client'
 import { count } from '../state/format'
 import { useJob } from '../state/job'
+import { STONES } from '../view3d/scene'
 
 const j = useJob()
 const folded = ref(false)
@@ -17,14 +18,20 @@ const GROUPS: { title: string; produces: string[]; colour: string }[] = [
 const groups = computed(() =>
   GROUPS.map((g) => {
     let items = j.stones.filter((s) => g.produces.includes(s.produces) && s.status !== 'off')
+    if (g.title === 'Scans') items = j.tips
     if (g.title === 'Bodies') items = items.slice(-1) // the features are on the wall; the body is one
     return { ...g, items }
   }).filter((g) => g.items.length),
 )
-const figure = (s: Stone) => (s.produces === 'scan' ? count((s.summary as any).triangles ?? 0) : (String((s.summary as any).says ?? '').replace(/^(⌀ \S+) ±.*/, '$1')))
+const figure = (s: Stone) => (s.produces === 'scan' ? count((s.summary as any).triangles || (s.summary as any).points || 0) : (String((s.summary as any).says ?? '').replace(/^(⌀ \S+) ±.*/, '$1')))
+/** A scan goes by its capture, however often it was bettered since. */
+const of = (s: Stone) => (s.produces === 'scan' ? j.root(s.id) : s.id)
+const nameOf = (s: Stone) => (s.produces === 'scan' ? j.byId.get(of(s))?.name ?? s.name : s.name)
+const captures = computed(() => j.allStones.filter((s) => s.kind === 'scan' || s.kind === 'combine').map((s) => s.id))
+const stone = (s: Stone) => (s.produces === 'scan' ? `#${STONES[Math.max(0, captures.value.indexOf(of(s))) % STONES.length].toString(16)}` : undefined)
 function toggle(s: Stone) {
-  if (j.hidden.has(s.id)) j.hidden.delete(s.id)
-  else j.hidden.add(s.id)
+  if (j.hidden.has(of(s))) j.hidden.delete(of(s))
+  else j.hidden.add(of(s))
 }
 async function reopen(id: number) {
   const p = await call<ProofView>('GET', `/jobs/${j.job!.id}/proofs/${id}`)
@@ -40,6 +47,9 @@ function take(s: Stone) {
   if (h?.kind === 'frame' && s.produces === 'datum' && j.slot) {
     h.record[j.slot] = s.id
     j.tryIt(0)
+  } else if (s.produces === 'scan' && !h) {
+    j.tip = of(s)
+    j.chosenStone = j.tips.length > 1 || j.chosenStone !== s.id ? s.id : null
   } else j.chosenStone = j.chosenStone === s.id ? null : s.id
 }
 </script>
@@ -52,15 +62,15 @@ function take(s: Stone) {
     <section v-for="g in groups" :key="g.title" class="mb-2">
       <h3 class="flex justify-between px-3 py-1 font-normal"><span>{{ g.title }}</span><span class="fig">{{ g.items.length }}</span></h3>
       <ul>
-        <li v-for="s in g.items" :key="s.id" class="group flex items-center border-l-[3px] pr-1.5" :class="j.chosenStone === s.id ? 'border-saffron bg-held' : 'border-transparent hover:bg-ground'">
+        <li v-for="s in g.items" :key="s.id" class="group flex items-center border-l-[3px] pr-1.5" :class="j.chosenStone === s.id || (g.title === 'Scans' && j.tips.length > 1 && j.scan?.id === s.id) ? 'border-saffron bg-held' : 'border-transparent hover:bg-ground'">
           <button class="flex min-w-0 flex-1 items-center gap-2 py-1 pl-2.5 text-left" @click="take(s)" @dblclick="j.takeBack(s)">
-            <span class="h-[11px] w-[11px] shrink-0 rounded-[2px]" :class="g.colour" />
-            <span class="truncate" :class="{ 'opacity-45': !j.visible(s.id) }">{{ g.title === 'Bodies' ? 'Model' : s.name }}</span>
+            <span class="h-[11px] w-[11px] shrink-0 rounded-[2px]" :class="g.colour" :style="{ background: stone(s) }" />
+            <span class="truncate" :class="{ 'opacity-45': !j.visible(s.id) }">{{ g.title === 'Bodies' ? 'Model' : nameOf(s) }}</span>
           </button>
           <span class="fig max-w-[84px] truncate text-soft group-hover:hidden">{{ figure(s) }}</span>
           <span v-if="s.produces === 'scan' || s.produces === 'body'" class="hidden gap-1.5 group-focus-within:flex group-hover:flex">
-            <button :aria-label="`${j.hidden.has(s.id) ? 'Show' : 'Hide'} ${s.name}`" :title="j.hidden.has(s.id) ? 'Show' : 'Hide'" @click="toggle(s)"><EyeOff v-if="j.hidden.has(s.id)" :size="14" /><Eye v-else :size="14" /></button>
-            <button :aria-label="`${s.name} alone`" title="Alone  A" @click="j.alone = j.alone === s.id ? null : s.id"><Focus :size="14" :class="{ 'text-saffron': j.alone === s.id }" /></button>
+            <button :aria-label="`${j.hidden.has(of(s)) ? 'Show' : 'Hide'} ${nameOf(s)}`" :title="j.hidden.has(of(s)) ? 'Show' : 'Hide'" @click="toggle(s)"><EyeOff v-if="j.hidden.has(of(s))" :size="14" /><Eye v-else :size="14" /></button>
+            <button :aria-label="`${nameOf(s)} alone`" title="Alone  A" @click="j.alone = j.alone === of(s) ? null : of(s)"><Focus :size="14" :class="{ 'text-saffron': j.alone === of(s) }" /></button>
           </span>
         </li>
       </ul>

@@ -52,6 +52,31 @@ class RimView(Schema):
     points: list[list[float]]
 
 
+class DefectView(Schema):
+    place: list[float]
+    size: float
+    lines: list[list[list[float]]]
+
+
+class DefectKind(Schema):
+    kind: str
+    words: str
+    count: int
+    items: list[DefectView]
+
+
+class SurveyView(Schema):
+    kinds: list[DefectKind]
+    rims: int
+    pieces: int
+    says: str
+    watertight: bool
+
+
+class SurveyStudy(StudyView):
+    result: SurveyView | None = None
+
+
 def shown_of(mask: np.ndarray, shown: np.ndarray) -> str:
     """Numbers of the shown facets or points whose own are in the mask, as base64 of uint32."""
     return base64.b64encode(np.nonzero(mask[shown])[0].astype(np.uint32).tobytes()).decode()
@@ -123,7 +148,7 @@ def _survey_view(survey: Survey) -> dict:
     return {"kinds": kinds, "rims": len(survey.rims), "says": survey.in_words(), "watertight": survey.watertight, "pieces": survey.pieces}
 
 
-@router.post("/jobs/{job_id}/survey", response=StudyView)
+@router.post("/jobs/{job_id}/survey", response=SurveyStudy)
 def survey(request: HttpRequest, job_id: int, data: ScanRequest):
     """Every defect of a mesh by kind, with its place; a study."""
     job = job_of(request, job_id)

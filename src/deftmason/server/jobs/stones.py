@@ -105,6 +105,10 @@ class Preview(Schema):
     key: str | None
 
 
+class PreviewStudy(StudyView):
+    result: Preview | None = None
+
+
 class ValueChange(Schema):
     name: str
     value: float
@@ -250,7 +254,7 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
     return job_view(job)
 
 
-@router.post("/jobs/{job_id}/preview", response=StudyView)
+@router.post("/jobs/{job_id}/preview", response=PreviewStudy)
 def preview(request: HttpRequest, job_id: int, data: Laying):
     """What a stone would say, without laying it; a study whose result is a `Preview`."""
     job = job_of(request, job_id)

@@ -1,0 +1,44 @@
+<script setup lang="ts">
+/** A smooth curve drawn on the mesh; triangles are split along it and one side kept. */
+import { computed, watch } from 'vue'
+import { mm } from '../state/format'
+import { useJob } from '../state/job'
+import Head from './Head.vue'
+
+const j = useJob()
+const r = computed(() => j.hand!.record)
+const s = computed<any>(() => (j.preview?.status === 'failed' ? null : j.preview?.summary))
+j.slot = 'curve'
+if (j.hand!.editing) j.tryIt(0)
+const least = computed(() => (r.value.closed ? 3 : 2))
+watch(() => r.value.closed, () => { if (r.value.places.length >= least.value) j.tryIt(0) })
+function back() {
+  r.value.places.pop()
+  if (r.value.places.length >= least.value) j.tryIt(0)
+  else { j.preview = null; j.handError = '' }
+}
+</script>
+
+<template>
+  <Head title="Cut along a curve" says="The cut runs exactly on the curve, so that the new rim is smooth and fills well." />
+  <section class="section">
+    <h3>Give</h3>
+    <div class="mt-1.5 flex gap-1.5">
+      <button class="btn flex-1" :class="{ 'btn-on': r.closed }" :aria-pressed="r.closed" @click="r.closed = true">Closed</button>
+      <button class="btn flex-1" :class="{ 'btn-on': !r.closed }" :aria-pressed="!r.closed" @click="r.closed = false">Open, rim to rim</button>
+    </div>
+    <button class="slot mt-1.5" :class="{ 'slot-on': j.slot === 'curve' }" @click="j.slot = 'curve'"><span class="w-[68px] text-soft">curve</span><span :class="r.places.length ? 'font-semibold' : 'text-soft'">{{ r.places.length ? `${r.places.length} places` : 'click places on the mesh' }}</span></button>
+    <button class="slot mt-1.5" :class="{ 'slot-on': j.slot === 'keep' }" @click="j.slot = 'keep'"><span class="w-[68px] text-soft">stays</span><span :class="r.keep ? 'font-semibold' : 'text-soft'">{{ r.keep ? 'the side clicked' : 'both sides; click one to keep it' }}</span></button>
+    <div class="mt-1.5 flex gap-1.5"><button class="btn flex-1" :disabled="!r.places.length" @click="back">Last place back</button><button class="btn flex-1" :disabled="!r.keep" @click="r.keep = null; j.tryIt(0)">Keep both sides</button></div>
+  </section>
+  <section class="section" aria-label="Evidence">
+    <h3>Evidence</h3>
+    <p v-if="!s && !j.previewing" class="mt-1.5 text-soft">{{ r.places.length < least ? `${least - r.places.length} more ${least - r.places.length === 1 ? 'place' : 'places'} make a curve.` : 'What the cut gives shows here.' }}</p>
+    <dl v-if="s" class="mt-1.5 grid grid-cols-[110px_1fr] gap-y-1">
+      <dt>curve's length</dt><dd class="fig">{{ mm(s.length, 2) }} mm</dd>
+      <dt>triangles cut</dt><dd class="fig" data-figure="cut">{{ s.cut.toLocaleString('en') }}</dd>
+      <dt>goes</dt><dd class="fig">{{ s.goes.toLocaleString('en') }}</dd>
+      <dt>stays</dt><dd class="fig">{{ s.triangles.toLocaleString('en') }}</dd>
+    </dl>
+  </section>
+</template>
