@@ -21,8 +21,8 @@ def tear(mesh: TriMesh, places: list[tuple[float, float, float, float]], seed: i
         n /= max(np.linalg.norm(n), 1e-12)
         u = np.linalg.svd(n[None])[2][1:]
         angle = np.arctan2(d[near] @ u[0], d[near] @ u[1])
-        k = rng.uniform(-1, 1, (2, 24))
-        jag = sum(k[0, q] * np.cos((q + 3) * angle) + k[1, q] * np.sin((q + 3) * angle) for q in range(24)) / 16
+        k = rng.uniform(-1, 1, (2, 14))
+        jag = sum(k[0, q] * np.cos((q + 3) * angle) + k[1, q] * np.sin((q + 3) * angle) for q in range(14)) / 14
         goes[near] |= np.linalg.norm(d[near], axis=1) < r * (1 + jag)
     return _compact(mesh.vertices, mesh.faces[~goes])
 

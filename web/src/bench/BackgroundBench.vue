@@ -13,6 +13,7 @@ const WAYS = [['slab', 'Slab', 'The plane under the part is found; it and what l
 function way(w: string) {
   r.value.way = w
   r.value.marks = []
+  r.value.scraps = w !== 'outline' // what is drawn by hand is meant as drawn
   r.value.drop = w === 'island' ? 'unmarked' : 'marked'
   j.preview = null
   j.lit = null

@@ -65,10 +65,17 @@ function start(t: (typeof TOOLS)[number]) {
   t.start(j)
 }
 const VERBS: Record<string, (s: any) => string> = {
-  background: (s) => (s?.goes ? `Drop ${s.goes.toLocaleString('en')} ${s.what}` : 'Drop background'),
-  noise: (s) => (s?.goes ? `Drop ${s.goes.toLocaleString('en')} points` : 'Drop noise'),
+  background: (s) => (s?.goes ? `Clear away ${s.goes.toLocaleString('en')} ${s.what}` : 'Clear away the background'),
+  noise: (s) => (s?.goes ? `Clear away ${s.goes.toLocaleString('en')} points` : 'Clear away noise'),
   holes: (s) => (s?.closed ? `Close ${s.closed} ${s.closed === 1 ? 'hole' : 'holes'}` : 'Close holes'),
   repair: () => 'Repair what is ticked',
+  smooth: () => 'Smooth the mesh',
+  decimate: (s) => (s ? `Leave ${s.triangles.toLocaleString('en')} triangles` : 'Decimate'),
+  remesh: () => 'Lay even triangles',
+  watertight: () => 'Lay the closed mesh',
+  thin: (s) => (s ? `Leave ${s.points.toLocaleString('en')} points` : 'Thin out'),
+  triangulate: () => 'Lay the mesh',
+  combine: () => 'Combine the clouds',
   curvecut: () => 'Cut along the curve',
 }
 const verb = computed(() => {
@@ -101,7 +108,7 @@ const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null
       <section v-if="tools.length && !j.proof" class="section !border-t-0" :class="{ '!border-t': j.stage === 'Check' && j.check }">
         <h2 v-if="!(j.stage === 'Check' && j.check)">{{ j.stage }}</h2>
         <p v-if="j.stage === 'Clean' && j.tips.length > 1" class="mt-1 text-soft">Works on <b class="font-semibold text-ink">{{ j.byId.get(j.root(j.scan!.id))?.name }}</b>; choose another in the yard.</p>
-        <ul class="mt-2" :class="j.stage === 'Clean' ? 'space-y-1' : 'space-y-1.5'">
+        <ul class="mt-2" :class="j.stage === 'Clean' ? 'grid grid-cols-2 gap-x-1.5 gap-y-1' : 'space-y-1.5'">
           <li v-for="t in tools" :key="t.id" class="group flex gap-1">
             <button class="slot flex-1 !items-start flex-col !gap-0 disabled:opacity-50" :disabled="!!t.needs(j)" :title="t.says" @click="start(t)">
               <b class="font-semibold">{{ t.name }}</b><span v-if="j.stage !== 'Clean' || t.needs(j)" class="text-soft">{{ t.needs(j) ?? t.says }}</span>

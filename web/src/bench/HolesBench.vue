@@ -24,7 +24,7 @@ async function load() {
   try {
     rims.value = await j.ask<RimView[]>('/rims', { scan: r.value.scan })
     if (!rims.value.length) j.handError = ''
-    else if (j.hand?.editing) j.tryIt(0)
+    else j.tryIt(0)
   } catch (e) {
     j.handError = (e as Error).message
   }

@@ -31,7 +31,7 @@ j.tryIt(0)
     <h3>Give</h3>
     <div v-if="form.choice" class="mt-1.5 flex gap-1.5"><button v-for="[v, name] in form.choice.options" :key="v" class="btn flex-1 !px-1" :class="{ 'btn-on': r[form.choice.key] === v }" :aria-pressed="r[form.choice.key] === v" @click="choose(v)">{{ name }}</button></div>
     <label v-for="f in fields" :key="f.key" class="mt-1.5 flex items-center gap-2"><span class="w-[104px]">{{ f.label }}</span>
-      <input type="number" class="field fig w-24" :value="r[f.key]" :step="f.step" :min="f.min" :max="f.max" :placeholder="f.empty" @change="set(f.key, ($event.target as HTMLInputElement).value)" /><span class="text-soft">{{ f.unit }}</span></label>
+      <input type="number" class="field fig w-20" :value="r[f.key]" :step="f.step" :min="f.min" :max="f.max" @change="set(f.key, ($event.target as HTMLInputElement).value)" /><span class="text-soft">{{ r[f.key] === null && f.empty ? f.empty : f.unit }}</span></label>
     <p v-if="!fields.length && !form.choice" class="mt-1.5 text-soft">Nothing to set.</p>
   </section>
   <section class="section" aria-label="Evidence">
@@ -47,6 +47,7 @@ j.tryIt(0)
         <button class="btn flex-1 !px-1" :class="{ 'btn-on': j.show.edges }" :aria-pressed="j.show.edges" @click="j.show.edges = !j.show.edges">Edges</button>
         <button v-if="form.moved" class="btn flex-1 !px-1" :class="{ 'btn-on': j.show.moved }" :aria-pressed="j.show.moved" title="How far the surface moved, as colours" @click="j.show.moved = !j.show.moved; j.show.after = true">Moved</button>
       </div>
+      <p v-if="j.show.moved && j.movedReach" class="mt-1.5 text-soft">Rust stands out of the surface before, teal lies under it; full colour at ± <span class="fig">{{ j.movedReach.toFixed(3) }}</span> mm.</p>
     </template>
   </section>
 </template>

@@ -1,4 +1,6 @@
 /** Cleaning steps that need only numbers: their fields, and which of their figures are evidence. */
+import { mm } from '../state/format'
+
 export type Field = { key: string; label: string; unit?: string; step: number; min: number; max?: number; empty?: string; when?: (r: any) => boolean }
 export type Choice = { key: string; options: [string, string][] }
 export type Figure = { key: string; label: string; unit?: string; digits?: number; of?: (s: any, before: any) => string }
@@ -12,7 +14,7 @@ export const FORMS: Record<string, Form> = {
   smooth: {
     title: 'Smooth', says: 'Noise is calmed; edges and volume stay, and no vertex moves farther than the bound.', moved: true,
     fields: [{ key: 'strength', label: 'strength', step: 0.1, min: 0, max: 1 }, { key: 'bound', label: 'bound', unit: 'mm', step: 0.01, min: 0.001, empty: '4 × the scatter' }],
-    figures: [{ key: 'bound', label: 'bound', unit: 'mm', digits: 3 }, { key: 'moved_rms', label: 'moved, rms', unit: 'mm', digits: 4 }, { key: 'moved_max', label: 'moved, most', unit: 'mm', digits: 4 }, { key: 'volume_change', label: 'volume', of: (s) => `${(100 * s.volume_change).toFixed(4)} %` }],
+    figures: [{ key: 'bound', label: 'bound', unit: 'mm', digits: 3 }, { key: 'moved_rms', label: 'moved, rms', unit: 'mm', digits: 4 }, { key: 'moved_max', label: 'moved, most', unit: 'mm', digits: 4 }, { key: 'volume_change', label: 'volume', of: (s) => `${mm(100 * s.volume_change, 4)} %` }],
   },
   decimate: {
     title: 'Decimate', says: 'Fewer triangles where the surface is flat; edges stay. The deviation is measured both ways.', moved: true,

@@ -71,7 +71,7 @@ defineExpose({ clear: () => (items.value = []) })
           <p>Columns parted by {{ i.brought.layout.delimiter }}<template v-if="i.brought.layout.skip">, after {{ i.brought.layout.skip }} {{ i.brought.layout.skip === 1 ? 'line' : 'lines' }} of heading</template>. Is this right?</p>
           <div class="mt-1 overflow-x-auto rounded-sm border border-rule bg-white">
             <table class="fig w-full text-right">
-              <thead><tr><th v-for="(_, k) in i.columns" :key="k" class="p-0.5"><select v-model="i.columns[k]" class="field !px-0.5 !py-0" :aria-label="`Column ${k + 1} holds`"><option v-for="h in HOLDS" :key="h">{{ h }}</option></select></th></tr></thead>
+              <thead><tr><th v-for="(_, k) in i.columns" :key="k" class="p-0.5"><select v-model="i.columns[k]" class="field w-[54px] !px-0 !py-0 text-[11px]" :aria-label="`Column ${k + 1} holds`"><option v-for="h in HOLDS" :key="h">{{ h }}</option></select></th></tr></thead>
               <tbody><tr v-for="(row, q) in i.brought.layout.sample.slice(0, 3)" :key="q"><td v-for="(w, k) in row" :key="k" class="px-1">{{ w }}</td></tr></tbody>
             </table>
           </div>

@@ -25,6 +25,7 @@ export const useJob = defineStore('job', () => {
   const lines = shallowRef<{ points: number[][]; closed: boolean; colour: string }[]>([])
   const rimClicked = shallowRef<{ at: number } | null>(null)
   const rimOver = ref(-1)
+  const movedReach = ref(0)
   const focus = shallowRef<{ place: number[]; size: number } | null>(null)
   const chosenStone = ref<string | null>(null)
   const hidden = reactive(new Set<string>())
@@ -249,7 +250,7 @@ export const useJob = defineStore('job', () => {
   const visible = (id: string) => { const r = root(id); return alone.value ? alone.value === r || alone.value === id : !hidden.has(r) }
 
   return {
-    scans, tips, tip, root, handScan, cleaning, litGoes, studying, marked, lines, focus, rimClicked, rimOver, stopTrying, select,
+    scans, tips, tip, root, handScan, cleaning, litGoes, studying, marked, lines, focus, rimClicked, rimOver, movedReach, stopTrying, select,
     job, error, busy, stage, hand, slot, preview, previewing, handError, lit, chosenStone, hidden, alone, show, level, proof,
     tolerance, inches, allStones, stones, byId, scan, frame, body, check, matrix, running, pending, done,
     open, close, refresh, act, ask, takeUp, takeBack, drop, tryIt, showPick, lay, choose, freeName, visible,

@@ -38,18 +38,6 @@ const scanKey = computed(() => {
 const colourOf = (root: string) => STONES[Math.max(0, j.allStones.filter((s) => s.kind === 'scan' || s.kind === 'combine').findIndex((s) => s.id === root)) % STONES.length]
 const mainRoot = computed(() => j.root(j.handScan?.id ?? j.scan?.id ?? ''))
 const others = computed(() => (j.proof || j.hand ? [] : j.tips.filter((t) => j.root(t.id) !== mainRoot.value && j.visible(t.id))))
-watch([others, () => matrix.value], async ([list]) => {
-  if (!j.job) return
-  try {
-    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await geometry(j.job!.id, t.key!, 'scan'), colour: colourOf(j.root(t.id)) })))
-    if (list !== others.value) return
-    scene?.setOthers(got, matrix.value)
-    if (got.length && firstOthers) { firstOthers = false; scene?.fit(false) }
-  } catch (e) {
-    j.error = (e as Error).message
-  }
-}, { flush: 'post' })
-let firstOthers = true
 const bodyKey = computed(() => {
   if (j.proof) return j.proof.body_key
   if (j.preview?.key && j.hand && ['extrude'].includes(j.hand.kind) && j.preview.status !== 'failed' && !j.handError) return j.preview.key
@@ -61,7 +49,6 @@ const matrix = computed(() => {
   if (j.hand?.kind === 'frame' && j.preview?.summary?.matrix) return j.preview.summary.matrix as number[][]
   return j.matrix
 })
-const movedReach = ref(0.1)
 const tide = computed(() => {
   if (j.cleaning) return j.show.moved && laidPreview.value && j.show.after ? { key: laidPreview.value.key!, scan: laidPreview.value.key!, reach: 0.3, moved: true } : null
   if (!j.show.tide) return null
@@ -69,6 +56,18 @@ const tide = computed(() => {
   const under = j.check ? j.byId.get((j.check.record as any).scan)?.key : null
   return j.check?.key && under ? { key: j.check.key, scan: under, reach: histogramReach(j.check.summary), moved: false } : null
 })
+let firstOthers = true
+watch([others, () => matrix.value], async ([list]) => {
+  if (!j.job) return
+  try {
+    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await geometry(j.job!.id, t.key!, 'scan'), colour: colourOf(j.root(t.id)) })))
+    if (list !== others.value) return
+    scene?.setOthers(got, matrix.value)
+    if (got.length && firstOthers) { firstOthers = false; scene?.fit(false) }
+  } catch (e) {
+    j.error = (e as Error).message
+  }
+}, { immediate: true, flush: 'post' })
 const histogramReach = (s: any) => s.histogram?.edges?.at(-1) ?? 0.3
 
 onMounted(() => {
@@ -130,9 +129,9 @@ async function colour() {
     if (tide.value?.key !== t.key) return
     const values = a.arrays.values as Float32Array
     const size = Float32Array.from(values, Math.abs).sort()
-    movedReach.value = Math.max(size[Math.floor(size.length * 0.995)] ?? 0, 0.002)
+    j.movedReach = Math.max(size[Math.floor(size.length * 0.995)] ?? 0, 0.002)
     deviation = { header: { names: [] }, arrays: { distance: values, face: new Int32Array(values.length) } }
-    return scene?.setTide(values, movedReach.value * 0.1, movedReach.value)
+    return scene?.setTide(values, j.movedReach * 0.1, j.movedReach)
   }
   const b = await geometry(j.job.id, t.key, 'deviation', t.scan)
   if (tide.value?.key !== t.key) return
@@ -195,7 +194,7 @@ const marks = computed(() => {
   }
   if (j.lines.length) out.push({ lines: j.lines.map((l) => ({ ...l, points: l.points.map(shownPlace) })) })
   const slab = j.hand?.kind === 'background' ? (j.preview?.summary as any)?.plane : null
-  if (slab) out.push({ plane: { origin: shownPlace(slab.point), normal: new THREE.Vector3(...(slab.normal as [number, number, number])).transformDirection(frameMatrix()).toArray(), size: 1.1 * Math.hypot(...(((j.handScan?.summary as any)?.bounds?.[1] ?? [60, 60, 0]) as number[]).map((v, k) => v - ((j.handScan?.summary as any)?.bounds?.[0]?.[k] ?? 0))) } })
+  if (slab) out.push({ plane: { origin: shownPlace(slab.point), normal: new THREE.Vector3(...(slab.normal as [number, number, number])).transformDirection(frameMatrix()).toArray(), size: 0.72 * Math.hypot(...(((j.handScan?.summary as any)?.bounds?.[1] ?? [60, 60, 0]) as number[]).map((v, k) => v - ((j.handScan?.summary as any)?.bounds?.[0]?.[k] ?? 0))) } })
   if (j.hand?.kind === 'fillet' && edges.value.length) out.push({ lines: edges.value.map((points) => ({ points, closed: false, colour: 'saffron' })) })
   return out
 })
@@ -408,10 +407,10 @@ defineExpose({ back: () => scene?.back(), forward: () => scene?.forward(), fit: 
       <polyline v-else-if="path.length" :points="path.map((p) => p.join(',')).join(' ')" fill="none" stroke="#E79A12" stroke-opacity="0.45" :stroke-width="2 * brushPixels" stroke-linecap="round" stroke-linejoin="round" />
       <circle v-if="pointer && (m.by === 'brush' || held)" :cx="pointer[0]" :cy="pointer[1]" :r="brushPixels" fill="none" stroke="#23262A" />
     </svg>
-    <p v-if="j.slot && j.hand" class="absolute left-1/2 -translate-x-1/2 border-l-[3px] border-saffron bg-sheet px-2.5 py-1.5 text-[12.5px]" :class="j.slot === 'marks' ? 'bottom-4' : 'top-3'">
+    <p v-if="j.slot && j.hand" class="absolute bottom-4 left-1/2 -translate-x-1/2 border-l-[3px] border-saffron bg-sheet px-2.5 py-1.5 text-[12.5px]">
       {{ HINTS[j.slot] ?? (j.slot === 'marks' ? MARK_SAYS[held ? 'brush' : m.by] : `Click the face where it ${j.slot === 'start' ? 'begins' : 'ends'}`) }}
     </p>
-    <p v-if="loading || j.running.length" class="absolute bottom-4 right-4 border-l-[3px] border-saffron bg-sheet px-2.5 py-1.5 text-[12.5px]" role="status">
+    <p v-if="loading || j.running.length" class="absolute bottom-14 right-4 border-l-[3px] border-saffron bg-sheet px-2.5 py-1.5 text-[12.5px]" role="status">
       {{ loading || `${j.running[0].message || j.running[0].label} ${Math.round(j.running[0].progress * 100)} %` }}
     </p>
     <p v-if="label" class="fig pointer-events-none absolute border border-rule border-l-[3px] border-l-saffron bg-sheet px-2 py-1" :style="{ left: `${label.x + 14}px`, top: `${label.y - 30}px` }">{{ label.text }}</p>

@@ -116,6 +116,9 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     if weight[rest & (h > 0)].sum() < _ABOVE * max(weight[rest].sum(), 1e-12) - 0.03 * total:
         raise BadInput("Too much of the scan lies below the plane found; use an island or an outline instead.", field="way")
     progress(0.8)
+    if isinstance(scan, TriMesh):  # a facet's middle scatters less than what was measured, its vertices
+        h = np.abs(slab.height(scan.vertices))
+        return Slab(point, normal, 1.4826 * float(np.median(h[h < 8 * scatter])), reach)
     return slab
 
 

@@ -144,6 +144,7 @@ def combine(
         raise BadArgument("Give at least one cloud.", field="scans")
     if layer is not None and not layer > 0:
         raise BadArgument("The layer distance must be above 0 mm.", field="layer")
+    sided = all(c.normals is not None for c in clouds)
     full = [with_normals(c, orient=False) if c.normals is None else c for c in clouds]
     if layer is None:
         layer = 6 * max(cloud_noise(Cells(c.points, _LOOK * max(spacing_of(c.points), 1e-9))) for c in full)
@@ -161,14 +162,15 @@ def combine(
         gap = c.points[:, None, :] - points[j]
         across = np.abs(np.einsum("nkj,nkj->nk", gap, normals[j]))
         along = np.sqrt(np.maximum(d * d - across * across, 0, where=hit, out=np.full(d.shape, np.inf)))
-        same = np.abs(np.einsum("nkj,nj->nk", normals[j], c.normals)) > 0.5
+        turn = np.einsum("nkj,nj->nk", normals[j], c.normals)
+        same = (turn if sided else np.abs(turn)) > 0.5  # a thin wall's two faces are no doubled layer
         doubled = (hit & (across <= layer) & (along <= side) & same).any(axis=1)
         dropped += int(doubled.sum())
         parts.append(keep_points(c, ~doubled))
     colors = [p.colors for p in parts]
     whole = PointCloud(
         np.concatenate([p.points for p in parts]),
-        np.concatenate([p.normals for p in parts]) if all(c.normals is not None for c in clouds) else None,
+        np.concatenate([p.normals for p in parts]) if sided else None,
         np.concatenate(colors) if all(c is not None for c in colors) else None,
     )
     return whole, dropped, float(layer)

@@ -356,7 +356,12 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     progress(0.85, "Following rims")
     part = TriMesh(v, clean)
     rims = open_rims(part, near)
-    loops = find_tunnels(part, near, rims) if len(clean) and not len(shared) else []
+    loops = []
+    if len(clean) and not len(shared):
+        touching = found["nonmanifold_vertices"].facets
+        apart, home = _parted(part, near, ids, touching) if touching else (part, None)
+        loops = find_tunnels(apart, near, open_rims(apart, near) if touching else rims)
+        loops = loops if home is None else [home[loop] for loop in loops]
     touch = np.nonzero(np.isin(clean, np.concatenate(loops)).any(axis=1))[0] if loops else np.zeros(0, int)
     found["tunnels"] = Finding(
         "tunnels",
@@ -366,6 +371,36 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     )
     progress(1.0)
     return Survey(mesh, sound, {k: found[k] for k in DEFECTS}, rims, len(sizes))
+
+
+def _parted(part: TriMesh, near: np.ndarray, ids: np.ndarray, touching: list[np.ndarray]) -> tuple[TriMesh, np.ndarray]:
+    """The mesh with a vertex of its own for every fan where sheets only touch, and the vertex each stands for."""
+    rank = np.full(int(ids.max()) + 1, -1)
+    rank[ids] = np.arange(len(ids))
+    faces, home = part.faces.copy(), list(range(len(part.vertices)))
+    for group in touching:
+        mine = rank[group].tolist()
+        counts = np.bincount(part.faces[mine].ravel(), minlength=1)
+        v = int(np.argmax(counts))  # the one vertex all of them have
+        left, first = set(mine), True
+        while left:
+            todo, fan = [left.pop()], []
+            while todo:
+                f = todo.pop()
+                fan.append(f)
+                for k in range(3):
+                    g = int(near[f, k])
+                    if g in left and v in (part.faces[f, k], part.faces[f, (k + 1) % 3]):
+                        left.discard(g)
+                        todo.append(g)
+            if not first:
+                rows = faces[fan]
+                rows[rows == v] = len(home)
+                faces[fan] = rows
+                home.append(v)
+            first = False
+    home_of = np.array(home)
+    return TriMesh(part.vertices[home_of], faces), home_of
 
 
 def _none(kind: str) -> Finding:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from dataclasses import asdict
 
@@ -281,24 +282,34 @@ def share(request: HttpRequest, job_id: int, data: Share):
 @router.get("/jobs/{job_id}/picture.png")
 def picture_of(request: HttpRequest, job_id: int):
     """The job's picture: its last body, else its scan, in the frame."""
+    data = picture_data(job_of(request, job_id))
+    return HttpResponse(data, content_type="image/png", headers={"Cache-Control": "private, max-age=60"})
+
+
+def picture_data(job: Job) -> bytes:
+    """PNG bytes; drawn once for what is shown and kept on disk."""
     from deftmason.core.kernel.tessellate import tessellate
 
-    job = job_of(request, job_id)
-    replay = replay_of(records(job))
-    ran = [r for r in replay.run(compute=False) if r.done]
+    ran = [r for r in replay_of(records(job)).run(compute=False) if r.done]
     last = next((r for r in reversed(ran) if r.step.produces in ("body", "scan")), None)
     if last is None:
         raise HttpError(404, "No picture yet.")
     frame = next((r for r in reversed(ran) if r.step.produces == "frame"), None)
-
-    def make() -> bytes:
-        if last.step.produces == "body":
-            f = tessellate(store().load(last.key).output, 0.05)
-            return picture(TriMesh(f.vertices, f.faces), body=True)
+    name = hashlib.sha256(f"{last.key}{frame.key if frame else ''}".encode()).hexdigest()[:32]
+    path = settings.DATA / "pictures" / f"{name}.png"
+    if path.exists():
+        return path.read_bytes()
+    if last.step.produces == "body":
+        f = tessellate(store().load(last.key).output, 0.05)
+        data = picture(TriMesh(f.vertices, f.faces), body=True)
+    else:
         mesh = proxy_of(store(), last.key).mesh
-        if not len(mesh.faces):
-            return picture_of_points(store().load(last.key).output.points)
-        return picture(mesh.moved(store().load(frame.key).output) if frame else mesh)
-
-    data = store().remember(("picture", last.key, frame.key if frame else ""), make)
-    return HttpResponse(data, content_type="image/png", headers={"Cache-Control": "private, max-age=60"})
+        if len(mesh.faces):
+            data = picture(mesh.moved(store().load(frame.key).output) if frame else mesh)
+        else:
+            data = picture_of_points(store().load(last.key).output.points)
+    path.parent.mkdir(exist_ok=True)
+    part = path.with_suffix(".part")
+    part.write_bytes(data)
+    part.replace(path)
+    return data

@@ -11,7 +11,7 @@ from django.db import transaction
 from deftmason.server.jobs.blobs import keep_file
 from deftmason.server.jobs.models import Job
 from deftmason.server.jobs.recipe import change, note_results, records, replay_of, scan_file_of, store
-from deftmason.server.jobs.shelf import begin_job, lay_scans, scan_step
+from deftmason.server.jobs.shelf import begin_job, lay_scans, picture_data, scan_step
 
 
 class Command(BaseCommand):
@@ -67,4 +67,6 @@ class Command(BaseCommand):
         replay_of(records(finished)).run()
         fresh = Job.objects.create(name="Chain guide bracket", demo="bracket")
         begin_job(fresh, blob, "Bracket scan.ply", "mm")
+        for job in (arm, raw, finished, fresh):
+            picture_data(job)
         self.stdout.write("Four demo jobs are on the shelf.")
