@@ -76,6 +76,12 @@ def test_another_users_job_blob_and_task_cannot_be_guessed(two, block_bytes):
         ("GET", "/proofs/1", None),
         ("POST", "/pick", {"scan": "scan", "pick": {"place": [0, 0, 0]}}),
         ("DELETE", "/stones/scan", None),
+        ("POST", "/select", {"scan": "scan", "marks": []}),
+        ("POST", "/survey", {"scan": "scan"}),
+        ("POST", "/rims", {"scan": "scan"}),
+        ("POST", "/scans", {"scans": []}),
+        ("GET", "/studies/1", None),
+        ("DELETE", "/studies/1", None),
     ]:
         ben.call(method, f"/jobs/{job}{path}", body, expect=404)
     # A key of Ada's results is no key to them through one's own job, even a right one of the same file.

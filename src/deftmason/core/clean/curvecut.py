@@ -22,6 +22,7 @@ from .triangles import compact, edges_of, split_edges
 __all__ = ["DrawnCurve", "draw_curve", "cut_along"]
 
 _SNAP = 0.03  # of an edge: crossings nearer to a vertex move the vertex's side instead of making a sliver
+_NEAR = 0.14  # of an edge: scan vertices this near the curve are drawn onto it
 
 
 @dataclass(frozen=True)
@@ -225,13 +226,17 @@ def cut_along(
 
 
 def _evened(vertices: np.ndarray, faces: np.ndarray, n: int, edge: float) -> tuple[np.ndarray, np.ndarray]:
-    """Very short stretches of the new rim drawn together: both their ends lie on the curve already."""
+    """Very short stretches of the new rim drawn together, and needles beside it taken in."""
 
     def short(points, edges, uses, length):
         new = edges >= n
-        # A vertex of the scan is never moved; one of the cut may be drawn to another of the cut.
-        mask = new.all(axis=1) & (length < 0.4 * edge) & (uses == 1)
-        return mask, points[edges].mean(axis=1), 0.0
+        both = new.all(axis=1) & (length < 0.4 * edge) & (uses == 1)
+        # A scan vertex so near the curve that it would leave a needle is drawn onto it.
+        held = np.zeros(len(points), bool)  # the mesh's own rims
+        held[edges[(uses == 1) & ~new.all(axis=1)]] = True
+        one = (new.sum(axis=1) == 1) & (length < _NEAR * edge) & ~held[edges].any(axis=1)
+        target = np.where(both[:, None], points[edges].mean(axis=1), np.where(new[:, :1], points[edges[:, 0]], points[edges[:, 1]]))
+        return both | one, target, 0.0
 
     return collapse_edges(vertices, faces, short)[:2]
 

@@ -349,7 +349,8 @@ def _onto_elements(mesh, everything, faces, number, hole, loops, hop, first, rin
             except MasonError:
                 continue
             spread = 1.4826 * float(np.median(np.abs(f.residuals)))
-            if spread <= 1.4 * noise and np.percentile(np.abs(f.residuals), 97) <= 4 * max(noise, spread):
+            # Scanners repeat part of their noise over millimetres, which second differences do not see.
+            if spread <= 2.0 * noise and np.percentile(np.abs(f.residuals), 97) <= 4 * max(noise, spread):
                 best = f.element
                 break
         if best is not None:

@@ -124,6 +124,7 @@ class Step(BaseModel):
     title: ClassVar[str] = ""
     quick: ClassVar[bool] = True
     produces: ClassVar[str] = ""
+    follows: ClassVar[tuple[str, ...]] = ()  # fields that follow from the others and decide nothing
 
     id: str = Field(description="Unique within the job.")
     kind: str
@@ -144,7 +145,7 @@ class Step(BaseModel):
 
     def key(self, input_keys: list[str]) -> str:
         """Content hash of all that decides the outcome."""
-        own = self.model_dump(mode="json", exclude={"id", "enabled"})
+        own = self.model_dump(mode="json", exclude={"id", "enabled", *self.follows})
         if self.produces != "body":
             own.pop("name")  # a body's face names carry the feature's name; nothing else depends on it
         text = json.dumps([own, input_keys], sort_keys=True)

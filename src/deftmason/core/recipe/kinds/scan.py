@@ -31,6 +31,7 @@ class ScanStep(Step):
     title: ClassVar[str] = "Scan"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "scan"
+    follows: ClassVar[tuple[str, ...]] = ("likeness",)
 
     kind: Literal["scan"] = "scan"
     file: str = Field(description="The original file's name.")
