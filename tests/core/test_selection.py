@@ -94,7 +94,7 @@ def test_the_same_marks_find_the_same_place_on_another_scan():
 
 def test_clouds_are_marked_by_brush_outline_and_island():
     mesh = box_mesh(40)
-    cloud = CloudIndex(PointCloud(np.vstack([mesh.vertices, mesh.vertices * 0.1 + [0, 0, 60]])))
+    cloud = CloudIndex(PointCloud(np.vstack([mesh.vertices, mesh.vertices * 0.6 + [0, 0, 60]])))
     n = len(mesh.vertices)
     island = select(cloud, [Mark("whole island", places=((20.0, 15.0, 20.0),))])
     assert island[:n].all() and not island[n:].any()

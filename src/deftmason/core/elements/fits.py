@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import BadArgument, BadInput
-from .models import DirectionHold, Model
+from .models import DirectionHold, Model, RoundModel, SphereModel
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, round_starts, sphere_starts, torus_starts
@@ -173,6 +173,18 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
     return best[1] if quick else _polish(best[1], p, sw)
 
 
+def _start_at(near, kind, q, centroid, scale, hold, held) -> Model | None:
+    """The model of a known element in the fit's own frame, where there is a direct way."""
+    if near is None or near.kind != kind or hold is not None or held is not None:
+        return None
+    if isinstance(near, Cylinder):
+        middle = (near.point - centroid) / scale
+        return RoundModel.from_axis(q, near.direction, middle, near.radius / scale)
+    if isinstance(near, Sphere):
+        return SphereModel.from_centre(q, (near.center - centroid) / scale, near.radius / scale)
+    return None
+
+
 def _to_contract(kind: str, e: Element, centroid, scale) -> Element:
     """Undo centring and scaling and apply the contract's choice of point."""
     s = scale
@@ -286,6 +298,7 @@ def fit(
     radius: float | None = None,
     robust: bool = False,
     correlated: bool = True,
+    near: Element | None = None,
 ) -> Fit:
     """Fit one element to points by orthogonal least squares.
 
@@ -299,6 +312,7 @@ def fit(
     radius : held radius in mm (a torus's minor radius).
     correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit that
         only steers a search: good to a small part of the scatter, and without uncertainty.
+    near : an element the fit will be close to: searched from there (cylinders and spheres; others start afresh).
     robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
 
     Raises
@@ -333,7 +347,7 @@ def fit(
 
     rounds = 12 if robust else 1
     weight, model, element = w, None, None
-    start: Model | None = None
+    start = _start_at(near, kind, q, centroid, scale, hold, held)
     for turn in range(rounds):
         if kind in ("plane", "line"):
             element = _closed_form(kind, q, weight, hold)

@@ -14,6 +14,7 @@ from numba import njit
 
 from ..elements import FIT_KINDS, Element, Fit, fit
 from ..errors import BadArgument, BadInput
+from .growing import flood_on
 from .index import ScanIndex
 
 __all__ = ["RULES", "Gathered", "gather", "gather_on", "fit_gathered"]
@@ -22,7 +23,7 @@ __all__ = ["RULES", "Gathered", "gather", "gather_on", "fit_gathered"]
 RULES = {"same facing": 12.0, "same bend": 20.0}
 
 _PATCH_FACETS = 260  # the first look around the place
-_FIT_SAMPLE = 1500  # points a running fit needs
+_FIT_SAMPLE = 800  # points a running fit needs
 _REACH_SIGMAS = 4.0  # how far off the running element a facet may lie
 _BENDS = ("cylinder", "cone", "sphere", "torus")
 
@@ -156,21 +157,22 @@ def gather_on(index: ScanIndex, place, kind: str, angle_deg: float | None = None
 
 
 def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarray):
-    facets, last = patch, 0
+    facets, last, known = patch, 0, None
     rng = np.random.default_rng(3)
     for _ in range(6):
         use = facets if len(facets) <= _FIT_SAMPLE else rng.choice(facets, _FIT_SAMPLE, replace=False)
         if len(use) < FIT_KINDS.get(kind, 3):
             return None
         p = index.mesh.centroids[use]
-        f = fit(kind, p, normals=index.calm_normals[use], correlated=False)
+        f = fit(kind, p, normals=index.calm_normals[use], correlated=False, near=known)
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         keep = np.abs(f.residuals) <= max(3 * spread, 1e-9)
         if keep.sum() >= FIT_KINDS[kind] and keep.sum() < len(keep):
-            f = fit(kind, p[keep], normals=index.calm_normals[use][keep], correlated=False)
+            f = fit(kind, p[keep], normals=index.calm_normals[use][keep], correlated=False, near=f.element)
             spread = 1.4826 * float(np.median(np.abs(f.residuals)))
+        known = f.element
         reach = max(_REACH_SIGMAS * spread, 1e-6 + 0.002 * index.mesh.median_edge)
-        found = _flood_on(index, seed, f.element, reach, angle, facets)
+        found = flood_on(index, seed, f.element, reach, angle, facets)
         if len(found) < 12:
             return None if last == 0 else (facets, f.element, spread)
         facets = found
@@ -178,50 +180,6 @@ def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarra
             break
         last = len(facets)
     return facets, f.element, spread
-
-
-def _flood_on(index: ScanIndex, seed: int, element: Element, reach: float, angle: float, known: np.ndarray) -> np.ndarray:
-    """Facets joined to the seed that agree with the element; only those about what is known are looked at, then more."""
-    c = index.mesh.centroids
-    p = c[known]
-    low, high = p.min(axis=0), p.max(axis=0)
-    whole = index.mesh.bounds
-    while True:
-        pad = 0.75 * float(np.linalg.norm(high - low)) + 4 * index.mesh.median_edge
-        low, high = low - pad, high + pad
-        inside = _in_box(c, low, high)
-        ids = np.nonzero(inside)[0]
-        allowed = np.zeros(len(c), bool)
-        allowed[ids] = _agrees(index, element, reach, angle, ids)
-        allowed[seed] = True
-        found = _flood(seed, allowed, index.neighbours, 0)
-        p = c[found]
-        edge = 2 * index.mesh.median_edge
-        at_edge = (p.min(axis=0) <= low + edge) & (low > whole[0]) | (p.max(axis=0) >= high - edge) & (high < whole[1])
-        if not at_edge.any():
-            return found
-        low, high = np.minimum(low, p.min(axis=0)), np.maximum(high, p.max(axis=0))
-
-
-@njit(cache=True)
-def _in_box(c, low, high):  # pragma: no cover - compiled
-    out = np.empty(c.shape[0], np.bool_)
-    for i in range(c.shape[0]):
-        out[i] = (
-            low[0] <= c[i, 0] <= high[0] and low[1] <= c[i, 1] <= high[1] and low[2] <= c[i, 2] <= high[2]
-        )
-    return out
-
-
-def _agrees(index: ScanIndex, element: Element, reach: float, angle: float, some: np.ndarray) -> np.ndarray:
-    """Of some facets (k,), those within reach of the element whose normals follow it, either way round (k,) bool."""
-    c = index.mesh.centroids[some]
-    near = np.abs(element.distance(c)) <= reach
-    ids = np.nonzero(near)[0]
-    dots = np.einsum("ij,ij->i", element.normals(c[ids]), index.calm_normals[some[ids]])
-    side = 1.0 if np.median(dots) >= 0 else -1.0
-    near[ids] = dots * side >= np.cos(np.radians(angle))
-    return near
 
 
 def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tuple[Fit, np.ndarray]:
@@ -233,12 +191,12 @@ def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tu
     if len(ids) > 20_000:
         ids = ids[:: int(np.ceil(len(ids) / 20_000))]
     p, n = index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
-    f = fit(kind, p, normals=n, correlated=False, **holds)
+    f = fit(kind, p, normals=n, correlated=False, near=gathered.element, **holds)
     for _ in range(5):
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         keep = np.abs(f.residuals) <= max(3.5 * spread, 1e-9)
         if keep.all() or keep.sum() < max(FIT_KINDS[kind], 8):
             break
         ids, p, n = ids[keep], p[keep], n[keep]
-        f = fit(kind, p, normals=n, correlated=False, **holds)
+        f = fit(kind, p, normals=n, correlated=False, near=f.element, **holds)
     return fit(kind, p, normals=n, **holds), ids

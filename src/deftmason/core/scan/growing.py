@@ -1,0 +1,88 @@
+"""A flood over the facets that agree with an element, which looks at no others.
+
+Distances and normals are the closed forms of `elements.shapes`, compiled for one place at a time.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
+
+__all__ = ["flood_on"]
+
+
+@njit(cache=True)
+def _foot(code, e, x, y, z):  # pragma: no cover - compiled
+    """Signed distance and unit normal of the element at a place. ``e``: origin, direction, two lengths."""
+    px, py, pz = x - e[0], y - e[1], z - e[2]
+    if code == 3:
+        r = max(np.sqrt(px * px + py * py + pz * pz), 1e-300)
+        return r - e[6], px / r, py / r, pz / r
+    t = px * e[3] + py * e[4] + pz * e[5]
+    if code == 0:
+        return t, e[3], e[4], e[5]
+    rx, ry, rz = px - t * e[3], py - t * e[4], pz - t * e[5]
+    rho = max(np.sqrt(rx * rx + ry * ry + rz * rz), 1e-300)
+    rx, ry, rz = rx / rho, ry / rho, rz / rho
+    if code == 1:
+        return rho - e[6], rx, ry, rz
+    if code == 2:
+        c, s = np.cos(e[6]), np.sin(e[6])
+        d = np.hypot(t, rho) if t * c + rho * s < 0 else rho * c - t * s
+        return d, rx * c - e[3] * s, ry * c - e[4] * s, rz * c - e[5] * s
+    u = rho - e[6]
+    d = max(np.hypot(u, t), 1e-300)
+    return d - e[7], (rx * u + t * e[3]) / d, (ry * u + t * e[4]) / d, (rz * u + t * e[5]) / d
+
+
+@njit(cache=True)
+def _flood_element(code, e, seed, known, c, normals, neighbours, reach, least):  # pragma: no cover - compiled
+    # Which way round the surface was seen: as most of what is known.
+    agree = 0
+    for i in known:
+        _, nx, ny, nz = _foot(code, e, c[i, 0], c[i, 1], c[i, 2])
+        agree += 1 if nx * normals[i, 0] + ny * normals[i, 1] + nz * normals[i, 2] >= 0 else -1
+    side = 1.0 if agree >= 0 else -1.0
+    seen = np.zeros(c.shape[0], np.bool_)
+    stack = [np.int64(seed)]
+    seen[seed] = True
+    out = [np.int32(seed)]
+    while len(stack):
+        f = stack.pop()
+        for k in range(3):
+            g = neighbours[f, k]
+            if g < 0 or seen[g]:
+                continue
+            seen[g] = True
+            d, nx, ny, nz = _foot(code, e, c[g, 0], c[g, 1], c[g, 2])
+            if abs(d) > reach or side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
+                continue
+            stack.append(np.int64(g))
+            out.append(np.int32(g))
+    return np.array(out)
+
+
+def _packed(e: Element) -> tuple[int, np.ndarray]:
+    if isinstance(e, Plane):
+        return 0, np.array([*e.point, *e.normal, 0, 0], float)
+    if isinstance(e, Cylinder):
+        return 1, np.array([*e.point, *e.direction, e.radius, 0], float)
+    if isinstance(e, Cone):
+        return 2, np.array([*e.apex, *e.direction, np.radians(e.half_angle_deg), 0], float)
+    if isinstance(e, Sphere):
+        return 3, np.array([*e.center, 0, 0, 1, e.radius, 0], float)
+    assert isinstance(e, Torus)
+    return 4, np.array([*e.center, *e.direction, e.major_radius, e.minor_radius], float)
+
+
+def flood_on(index, seed: int, element: Element, reach: float, angle_deg: float, known: np.ndarray) -> np.ndarray:
+    """Facets joined to the seed within ``reach`` mm of the element whose normals follow it within ``angle_deg``.
+
+    ``known`` facets tell which way round the surface is seen.
+    """
+    code, e = _packed(element)
+    least = float(np.cos(np.radians(angle_deg)))
+    normals = index.calm_normals
+    return _flood_element(code, e, seed, known[:400], index.mesh.centroids, normals, index.neighbours, float(reach), least)
