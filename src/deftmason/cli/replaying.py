@@ -12,7 +12,7 @@ from ..core.deliver.script import model_script
 from ..core.errors import BadArgument, BadInput
 from ..core.kernel.files import write_step
 from ..core.recipe.recipefile import read_recipe
-from ..core.recipe.replay import Replay, ledger, set_value
+from ..core.recipe.replay import Replay, ledger, set_value, working_scan
 from ..core.recipe.step import parse_step
 from ..core.recipe.store import ResultStore
 from ..core.scan.files import write_scan
@@ -125,11 +125,11 @@ def _answer(ran, replay) -> dict:
 def _write(out: str, name: str, ran, replay, answer) -> None:
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     frames = [r for r in ran if r.done and r.step.produces == "frame"]
-    scans = [r for r in ran if r.done and r.step.produces == "scan"]
+    scan = working_scan(ran)
     if bodies:
         write_step(os.path.join(out, "model.step"), replay.output(bodies[-1].step.id))
-    if scans:
-        mesh = replay.output(scans[0].step.id)
+    if scan:
+        mesh = replay.output(scan.step.id)
         write_scan(os.path.join(out, "scan.ply"), mesh.moved(replay.output(frames[-1].step.id)) if frames else mesh)
     for file, text in (("model.py", model_script(name, ran)), ("check.json", json.dumps(answer["check"]))):
         part = os.path.join(out, file + ".part")

@@ -8,7 +8,7 @@ const j = useJob()
 const emit = defineEmits<{ close: [] }>()
 const text = ref('')
 const at = ref(0)
-const found = computed(() => TOOLS.filter((t) => `${t.name} ${t.says} ${t.stage}`.toLowerCase().includes(text.value.toLowerCase())))
+const found = computed(() => TOOLS.filter((t) => (!t.fits || t.fits(j)) && `${t.name} ${t.says} ${t.stage}`.toLowerCase().includes(text.value.toLowerCase())))
 function start(t: Tool | undefined) {
   if (!t || t.needs(j)) return
   j.stage = t.stage

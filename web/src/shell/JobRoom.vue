@@ -118,7 +118,7 @@ function onKey(e: KeyboardEvent) {
     if (e.key === ' ' && t.matches('button')) return
     e.preventDefault()
     act()
-  } else if (tool && !tool.needs(j)) {
+  } else if (tool && !tool.needs(j) && (!tool.fits || tool.fits(j))) {
     e.preventDefault()
     j.stage = tool.stage
     tool.start(j)

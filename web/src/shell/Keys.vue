@@ -6,7 +6,7 @@ const KEYS: [string, string][] = [
   ['/', 'find a tool'], ['Enter', 'lay what is in hand'], ['Esc', 'drop it, then clear picks'], ['Space', 'swap scan and model'],
   ['D', 'deviation colours on or off'], ['A', 'show the chosen one alone'], ['F', 'fit the view'], [', and .', 'view back and forward'],
   ['[ and ]', 'tighten or widen the rule'], ['1 to 8', 'tools of the belt'], ['Ctrl+Z', 'undo'], ['Ctrl+Shift+Z', 'redo'],
-  ['left drag', 'orbit'], ['right or Shift drag', 'pan'], ['wheel', 'zoom at the pointer'], ['?', 'this list'],
+  ['B held and drag', 'brush while marking'], ['left drag', 'orbit'], ['right or Shift drag', 'pan'], ['wheel', 'zoom at the pointer'], ['?', 'this list'],
 ]
 </script>
 

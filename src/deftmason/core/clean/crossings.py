@@ -48,6 +48,18 @@ def _pair_crosses(tri, faces, f, g):  # pragma: no cover - compiled
     return False
 
 
+@njit(cache=True)
+def _home(lows, highs, cell, low, dims, f, g):  # pragma: no cover - compiled
+    """The cell where two triangles' boxes begin to overlap, where alone the pair is looked at; −1 where they do not."""
+    home = 0
+    for k in range(3):
+        at = max(lows[f, k], lows[g, k])
+        if at > highs[f, k] or at > highs[g, k]:
+            return -1
+        home = home * dims[k] + int((at - low[k]) / cell)
+    return home
+
+
 @njit(cache=True, parallel=True)
 def _count_cells(tri, lows, highs, faces, asked, cell, low, start, items, dims, count):  # pragma: no cover - compiled
     """Crossing pairs whose boxes' overlap begins in each cell."""
@@ -57,17 +69,9 @@ def _count_cells(tri, lows, highs, faces, asked, cell, low, start, items, dims, 
             f = items[i]
             for j in range(i + 1, start[c + 1]):
                 g = items[j]
-                if not (asked[f] or asked[g]):
+                if not (asked[f] or asked[g]) or _home(lows, highs, cell, low, dims, f, g) != c:
                     continue
-                apart = False
-                home = 0
-                for k in range(3):
-                    at = max(lows[f, k], lows[g, k])
-                    if at > highs[f, k] or at > highs[g, k]:
-                        apart = True
-                        break
-                    home = home * dims[k] + int((at - low[k]) / cell)
-                if not apart and home == c and _pair_crosses(tri, faces, f, g):
+                if _pair_crosses(tri, faces, f, g):
                     hits += 1
         count[c] = hits
 
@@ -80,17 +84,9 @@ def _list_cells(tri, lows, highs, faces, asked, cell, low, start, items, dims, c
             f = items[i]
             for j in range(i + 1, start[c + 1]):
                 g = items[j]
-                if not (asked[f] or asked[g]):
+                if not (asked[f] or asked[g]) or _home(lows, highs, cell, low, dims, f, g) != c:
                     continue
-                apart = False
-                home = 0
-                for k in range(3):
-                    at = max(lows[f, k], lows[g, k])
-                    if at > highs[f, k] or at > highs[g, k]:
-                        apart = True
-                        break
-                    home = home * dims[k] + int((at - low[k]) / cell)
-                if not apart and home == c and _pair_crosses(tri, faces, f, g):
+                if _pair_crosses(tri, faces, f, g):
                     out[hits, 0], out[hits, 1] = f, g
                     hits += 1
 

@@ -16,7 +16,7 @@ from ..scan.selection import CloudIndex
 from .step import Outcome, Step, Value
 from .store import ResultStore
 
-__all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys"]
+__all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys", "working_scan"]
 
 
 @dataclass
@@ -227,6 +227,16 @@ class Replay:
             for v in r.values:
                 v.step = r.step.id
         return out
+
+
+def working_scan(ran: list[Ran]) -> Ran | None:
+    """The scan the model is made on: the one the last done step that is no scan rests on, else the last scan there is."""
+    scans = {r.step.id: r for r in ran if r.done and r.step.produces == "scan"}
+    for r in reversed(ran):
+        under = getattr(r.step, "scan", None)
+        if r.done and r.step.produces != "scan" and under in scans:
+            return scans[under]
+    return list(scans.values())[-1] if scans else None
 
 
 def slug(text: str) -> str:

@@ -82,6 +82,10 @@ class PointCloud:
     normals: np.ndarray | None = None
     colors: np.ndarray | None = None
 
+    def moved(self, motion: RigidMotion) -> PointCloud:
+        normals = None if self.normals is None else motion.vectors(self.normals)
+        return PointCloud(motion.points(self.points), normals, self.colors)
+
     @property
     def bounds(self) -> np.ndarray:
         return np.array([self.points.min(axis=0), self.points.max(axis=0)])

@@ -16,6 +16,7 @@ from deftmason.core.errors import BadInput
 from deftmason.core.kernel.files import write_step
 from deftmason.core.kernel.tessellate import tessellate
 from deftmason.core.recipe.recipefile import recipe_text
+from deftmason.core.recipe.replay import working_scan
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import TriMesh
 
@@ -117,7 +118,10 @@ def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = Non
                 f = tessellate(body, _STL_MM)
                 write_scan(path, TriMesh(f.vertices, f.faces))
         elif what == "scan.ply":
-            mesh = replay.output(last("scan", "There is no scan yet.").step.id, "scan")
+            scan = working_scan(ran)
+            if scan is None:
+                raise BadInput("There is no scan yet.")
+            mesh = replay.output(scan.step.id, "scan")
             frames = [r for r in ran if r.step.produces == "frame"]
             write_scan(path, mesh.moved(replay.output(frames[-1].step.id)) if frames else mesh)
         elif what == "sketch.dxf":
