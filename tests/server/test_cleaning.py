@@ -161,6 +161,10 @@ def test_a_text_cloud_is_shown_for_confirmation_then_cleaned_and_triangulated(ap
     assert 30 <= stone(view, "Noise")["summary"]["goes"] <= 70
     radius = np.ptp(np.array(stone(view, "Noise")["summary"]["bounds"]), axis=0) / 2
     assert radius.max() < 10.2  # the stray points at 15 mm are gone
+    facing = api.study(job, "/preview", {"step": {"kind": "normals", "name": "N", "scan": stone(view, "Noise")["id"]}})
+    assert facing["summary"]["outward"] > 0.99
+    facing = api.study(job, "/preview", {"step": {"kind": "normals", "name": "N", "scan": stone(view, "Noise")["id"], "turned": True}})
+    assert facing["summary"]["outward"] < 0.01
     view = lay(api, job, {"kind": "triangulate", "name": "Mesh", "scan": stone(view, "Noise")["id"], "accuracy": 0.02})
     assert stone(view, "Mesh")["summary"]["rms"] < 0.1 and stone(view, "Mesh")["summary"]["is"] == "mesh"
     assert api.call("GET", f"/jobs/{job}/geometry/{scan['key']}/scan")[:4]

@@ -74,6 +74,7 @@ const VERBS: Record<string, (s: any) => string> = {
   remesh: () => 'Lay even triangles',
   watertight: () => 'Lay the closed mesh',
   thin: (s) => (s ? `Leave ${s.points.toLocaleString('en')} points` : 'Thin out'),
+  normals: () => 'Lay the normals',
   triangulate: () => 'Lay the mesh',
   combine: () => 'Combine the clouds',
   curvecut: () => 'Cut along the curve',

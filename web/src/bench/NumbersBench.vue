@@ -32,7 +32,8 @@ j.tryIt(0)
     <div v-if="form.choice" class="mt-1.5 flex gap-1.5"><button v-for="[v, name] in form.choice.options" :key="v" class="btn flex-1 !px-1" :class="{ 'btn-on': r[form.choice.key] === v }" :aria-pressed="r[form.choice.key] === v" @click="choose(v)">{{ name }}</button></div>
     <label v-for="f in fields" :key="f.key" class="mt-1.5 flex items-center gap-2"><span class="w-[104px]">{{ f.label }}</span>
       <input type="number" class="field fig w-20" :value="r[f.key]" :step="f.step" :min="f.min" :max="f.max" @change="set(f.key, ($event.target as HTMLInputElement).value)" /><span class="text-soft">{{ r[f.key] === null && f.empty ? f.empty : f.unit }}</span></label>
-    <p v-if="!fields.length && !form.choice" class="mt-1.5 text-soft">Nothing to set.</p>
+    <label v-if="form.toggle" class="mt-1.5 flex items-center gap-2"><input v-model="r[form.toggle.key]" type="checkbox" class="accent-[#23262A]" @change="j.tryIt(0)" /> {{ form.toggle.label }}</label>
+    <p v-if="!fields.length && !form.choice && !form.toggle" class="mt-1.5 text-soft">Nothing to set.</p>
   </section>
   <section class="section" aria-label="Evidence">
     <h3>Evidence</h3>

@@ -4,7 +4,7 @@ import { mm } from '../state/format'
 export type Field = { key: string; label: string; unit?: string; step: number; min: number; max?: number; empty?: string; when?: (r: any) => boolean }
 export type Choice = { key: string; options: [string, string][] }
 export type Figure = { key: string; label: string; unit?: string; digits?: number; of?: (s: any, before: any) => string }
-export type Form = { title: string; says: string; choice?: Choice; fields: Field[]; figures: Figure[]; moved?: boolean }
+export type Form = { title: string; says: string; choice?: Choice; toggle?: { key: string; label: string }; fields: Field[]; figures: Figure[]; moved?: boolean }
 
 const count = (n: number) => n.toLocaleString('en')
 const against: Figure = { key: 'triangles', label: 'triangles', of: (s, b) => `${count(b?.triangles ?? s.before)} → ${count(s.triangles)}` }
@@ -44,6 +44,11 @@ export const FORMS: Record<string, Form> = {
     title: 'Thin out', says: 'Even spacing, or sparser where the surface is flat.',
     fields: [{ key: 'spacing', label: 'spacing', unit: 'mm', step: 0.1, min: 0.001 }, { key: 'flat_spacing', label: 'where flat, to', unit: 'mm', step: 0.1, min: 0.001, empty: 'the same' }],
     figures: [{ key: 'points', label: 'points', of: (s) => `${count(s.before)} → ${count(s.points)}` }],
+  },
+  normals: {
+    title: 'Normals', says: 'Which way the surface faces at each point, all turned the same way round.',
+    toggle: { key: 'turned', label: 'all the other way round' }, fields: [],
+    figures: [{ key: 'points', label: 'points', of: (s) => count(s.points) }, { key: 'outward', label: 'face away from the middle', of: (s) => `${(100 * s.outward).toFixed(1)} %` }],
   },
   triangulate: {
     title: 'Triangulate', says: 'A mesh through the cloud, open where nothing was seen.',

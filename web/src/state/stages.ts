@@ -5,7 +5,7 @@ export type StageKey = 'Scans' | 'Clean' | 'Join' | 'Frame' | 'Zones' | 'Sketch'
 export type Stage = { key: StageKey; kinds: string[]; later?: boolean }
 
 /** Kinds of step that take a scan and give a better one. */
-export const CLEAN_KINDS = ['background', 'repair', 'holes', 'bridge', 'curvecut', 'smooth', 'decimate', 'remesh', 'watertight', 'noise', 'thin', 'triangulate']
+export const CLEAN_KINDS = ['background', 'repair', 'holes', 'bridge', 'curvecut', 'smooth', 'decimate', 'remesh', 'watertight', 'noise', 'thin', 'normals', 'triangulate']
 
 export const STAGES: Stage[] = [
   { key: 'Scans', kinds: ['scan', 'combine'] },

@@ -49,6 +49,7 @@ export const TOOLS: Tool[] = [
     needs: (j) => (j.tips.filter((t) => (t.summary as any).is === 'cloud').length > 1 ? null : 'Needs two clouds.'),
     start: (j) => j.takeUp('combine', { name: j.freeName('Combined'), scans: j.tips.filter((t) => (t.summary as any).is === 'cloud').map((t) => t.id), layer: null }),
   },
+  cleaner('normals', 'Normals', 'Which way the surface faces at each point', isCloud, () => ({ turned: false })),
   cleaner('triangulate', 'Triangulate', 'A mesh through the cloud', isCloud, () => ({ accuracy: null, resolution: null })),
   cleaner('curvecut', 'Cut along a curve', 'Split triangles along a drawn curve, keep one side', mesh, () => ({ places: [], closed: true, keep: null })),
   cleaner('bridge', 'Bridge a gap', 'Close part of a rim, or lay a strip across', mesh, (j) => ({ way: 'stretch', places: [], width: 2 * edge(j), shape: 'tangent' })),

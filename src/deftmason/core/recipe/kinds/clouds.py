@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
+import numpy as np
 from pydantic import Field
 
-from ...clean.cloud import combine, thin
+from ...clean.cloud import combine, thin, with_normals
 from ...clean.triangulate import triangulate
+from ...scan.mesh import PointCloud
 from ..step import Outcome, Step, register
 from .cleaning import CleanStep
 from .scan import told
@@ -50,6 +52,25 @@ class CombineStep(Step):
     def run(self, context, progress):
         done, dropped, layer = combine([context.cloud(s) for s in self.scans], layer=self.layer, progress=progress)
         return Outcome(done, {**told(done), "dropped": dropped, "layer": layer, "says": f"{len(done.points):,} points"})
+
+
+@register
+class NormalsStep(CleanStep):
+    """Which way the surface faces at each point, all turned the same way round."""
+
+    title: ClassVar[str] = "Normals"
+
+    kind: Literal["normals"] = "normals"
+    turned: bool = Field(False, description="All the other way round.")
+
+    def run(self, context, progress):
+        cloud = with_normals(context.cloud(self.scan), progress=progress)
+        if self.turned:
+            cloud = PointCloud(cloud.points, -cloud.normals, cloud.colors)
+        # Facing away from the middle is what most parts do most of the time; the figure warns where it is far from all.
+        outward = np.einsum("ij,ij->i", cloud.points - cloud.bounds.mean(axis=0), cloud.normals) > 0
+        summary = {**told(cloud), "outward": float(outward.mean()), "says": f"{outward.mean():.0%} outward"}
+        return Outcome(cloud, summary)
 
 
 @register
