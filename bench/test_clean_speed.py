@@ -94,10 +94,8 @@ def marked(million):
 
 @pytest.mark.parametrize("name", MARKS)
 def test_marks(benchmark, marked, name):
-    from deftmason.core.scan import selection
-
     def fresh():
-        selection._kept.clear()
+        marked.marked.clear()
         select(marked, [MARKS["brush"]])
 
     benchmark.pedantic(lambda: select(marked, [MARKS["brush"], MARKS[name]]), setup=fresh, rounds=5)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from functools import cached_property
 
 import numpy as np
@@ -54,6 +55,7 @@ class ScanIndex:
 
     def __init__(self, mesh: TriMesh):
         self.mesh = mesh
+        self.marked: OrderedDict[str, np.ndarray] = OrderedDict()  # what marks gave, see `selection.select`
 
     @cached_property
     def neighbours(self) -> np.ndarray:

@@ -60,6 +60,7 @@ class CloudIndex:
 
     def __init__(self, cloud: PointCloud):
         self.cloud = cloud
+        self.marked: OrderedDict[str, np.ndarray] = OrderedDict()  # what marks gave, see `select`
 
     @cached_property
     def spacing(self) -> float:
@@ -271,8 +272,7 @@ def _one(items: _Items, mark: Mark, before: np.ndarray) -> np.ndarray:
     return out
 
 
-_kept: OrderedDict[tuple[int, str], tuple[object, np.ndarray]] = OrderedDict()
-_MOST_KEPT = 40
+_MOST_KEPT = 30
 
 
 def select(index: ScanIndex | CloudIndex, marks: list[Mark]) -> np.ndarray:
@@ -283,12 +283,12 @@ def select(index: ScanIndex | CloudIndex, marks: list[Mark]) -> np.ndarray:
     """
     items = _Items(index)
     mask = np.zeros(len(items.at), bool)
+    kept = index.marked
     for k, mark in enumerate(marks):
-        text = json.dumps([asdict(m) for m in marks[: k + 1]])
-        key = (id(index), text)
-        known = _kept.get(key)
-        if known is not None and known[0] is index:
-            mask = known[1]
+        key = json.dumps([asdict(m) for m in marks[: k + 1]])
+        known = kept.get(key)
+        if known is not None:
+            mask = known
             continue
         _need(mark, 0)
         new = _one(items, mark, mask)
@@ -300,7 +300,7 @@ def select(index: ScanIndex | CloudIndex, marks: list[Mark]) -> np.ndarray:
             mask = mask & ~new
         else:
             mask = mask & new
-        _kept[key] = (index, mask)
-        while len(_kept) > _MOST_KEPT:
-            _kept.popitem(last=False)
+        kept[key] = mask
+        while len(kept) > _MOST_KEPT:
+            kept.popitem(last=False)
     return mask
