@@ -7,7 +7,7 @@ RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
 S := .stamps
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
-.PHONY: demo test bench build clean check-types openapi
+.PHONY: demo test bench build clean openapi
 
 demo: $(S)/python $(S)/web
 	@$(BIN)/python -m deftmason.server migrate --verbosity 0

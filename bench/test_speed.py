@@ -75,7 +75,7 @@ def _timed(fn):
 
 def test_check_a_million_points(benchmark):
     import open3d as o3d
-    from build123d import Cylinder, Pos, Box, fillet
+    from build123d import Box, Cylinder, Pos, fillet
 
     from deftmason.core.kernel.body import Body, faces_of
 

@@ -68,7 +68,7 @@ def solids():
         )
     )
     pushed = push(wave, 8)
-    turned = revolve(P.XZ * Pos(12, 0) * wave.face() if False else P.XZ * Pos(12, 0, 0) * wave, Axis.Z, 200)
+    turned = revolve(P.XZ * Pos(12, 0, 0) * wave, Axis.Z, 200)
     return {
         "sphere": ball,
         "cone": horn,

@@ -9,7 +9,7 @@ from deftmason.core.build.evidence import edge_radius, face_height, wall_draft
 from deftmason.core.check.deviation import ModelSurface
 from deftmason.core.clean.inspect import inspect_scan
 from deftmason.core.elements import RigidMotion
-from deftmason.core.kernel.features import Curve2D, combine, extrude, fillet_edges
+from deftmason.core.kernel.features import combine, extrude, fillet_edges
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.picking import gather
 from deftmason.rig.scanner import Scanner, Wear, scan_part, stations_around
@@ -106,8 +106,3 @@ def test_a_face_along_the_push_is_refused(scanned):
     wall = gather(index, [20, 0, 4], "same facing", normal=[1, 0, 0])
     with pytest.raises(BadInput, match="tilted"):
         face_height(index, wall, HERE, [0, 0, 1])
-
-
-def test_curves_know_their_kind():
-    c = Curve2D("a", "circle", center=(0, 0), radius=2)
-    assert c.start is None and c.ccw
