@@ -45,7 +45,7 @@ def evidence(page):
 def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).wait_for()
-    assert page.locator("main img").count() == 4
+    assert page.locator("main img").count() >= 4
     shot(page, "shelf")
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
@@ -295,20 +295,21 @@ def test_own_file_starts_a_job_and_a_bad_one_leaves_nothing(server, page, tmp_pa
     bad = tmp_path / "bad.stl"
     bad.write_bytes(b"\0" * 80 + (10**9).to_bytes(4, "little") + b"x" * 100)
     before = page.request.get(f"{server.url}/api/jobs").json()
-    page.get_by_label("Choose a scan file").set_input_files(str(bad))
+    page.get_by_label("Choose scan files").set_input_files(str(bad))
     alert = page.get_by_role("alert")
     alert.wait_for()
     assert "bad.stl" in alert.inner_text() and "1,000,000,000" in alert.inner_text()
     assert len(page.request.get(f"{server.url}/api/jobs").json()) == len(before)
     good = tmp_path / "block.stl"
     write_scan(str(good), box_mesh(12))
-    page.get_by_label("Choose a scan file").set_input_files(str(good))
+    page.get_by_role("button", name="Leave out bad.stl").click()
+    page.get_by_label("Choose scan files").set_input_files(str(good))
     page.get_by_text("40.0 × 30.0 × 20.0 mm (1.57 × 1.18 × 0.79 in)").wait_for()
     page.get_by_role("button", name="in", exact=True).click()
     page.get_by_text("1,016.0 × 762.0 × 508.0 mm").wait_for()
     page.get_by_role("button", name="mm", exact=True).click()
     page.get_by_role("button", name="Start the job").click()
-    page.get_by_role("heading", name="block").wait_for()
+    page.get_by_role("heading", name="block", level=1).wait_for()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
 
 

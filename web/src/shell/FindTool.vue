@@ -8,7 +8,12 @@ const j = useJob()
 const emit = defineEmits<{ close: [] }>()
 const text = ref('')
 const at = ref(0)
-const found = computed(() => TOOLS.filter((t) => (!t.fits || t.fits(j)) && `${t.name} ${t.says} ${t.stage}`.toLowerCase().includes(text.value.toLowerCase())))
+/** Names that begin with what was typed come first, then names that hold it, then what tools say of themselves. */
+const found = computed(() => {
+  const wanted = text.value.trim().toLowerCase()
+  const rank = (t: Tool) => (t.name.toLowerCase().startsWith(wanted) ? 0 : t.name.toLowerCase().includes(wanted) ? 1 : 2)
+  return TOOLS.filter((t) => (!t.fits || t.fits(j)) && `${t.name} ${t.says} ${t.stage}`.toLowerCase().includes(wanted)).sort((a, b) => rank(a) - rank(b))
+})
 function start(t: Tool | undefined) {
   if (!t || t.needs(j)) return
   j.stage = t.stage

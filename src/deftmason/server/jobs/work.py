@@ -6,7 +6,7 @@ import threading
 import time
 from datetime import timedelta
 
-from django.db import connection
+from django.db import OperationalError, connection
 from django.utils import timezone
 from django_tasks import task
 
@@ -67,11 +67,14 @@ class _Watch:
     def _beat(self) -> None:
         while not self.done.wait(0.4):
             row = Work.objects.filter(pk=self.id)
-            if row.filter(cancel_asked=True).exists():
-                self.cancelled.set()
-            if time.monotonic() - self.last > _BEAT:
-                self.last = time.monotonic()
-                row.filter(state="running").update(heartbeat=timezone.now())
+            try:
+                if row.filter(cancel_asked=True).exists():
+                    self.cancelled.set()
+                if time.monotonic() - self.last > _BEAT:
+                    self.last = time.monotonic()
+                    row.filter(state="running").update(heartbeat=timezone.now())
+            except OperationalError:  # somebody else is writing: the next beat will do
+                continue
         connection.close()
 
     def __call__(self, share: float, message: str = "") -> None:
