@@ -11,8 +11,9 @@ export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
 demo: $(S)/python $(S)/web
 	@$(BIN)/python -m deftmason.server migrate --verbosity 0
-	@$(BIN)/python -m deftmason.server load_demo
-	@exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
+	@$(BIN)/python -m deftmason.server load_demo --raw
+	@$(BIN)/python -m deftmason.server load_demo & \
+	exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
 
 test: $(S)/tests $(S)/web
 	$(BIN)/ruff check src tests

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Trash2 } from 'lucide-vue-next'
-import { onMounted, ref } from 'vue'
+import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, type JobCard } from '../api/client'
 import Mark from '../shell/Mark.vue'
@@ -19,7 +19,10 @@ const load = async () => {
     error.value = (e as Error).message
   }
 }
+/** The demo's finished job may still be on its way when the page is first opened. */
+const again = window.setInterval(() => { if (!document.hidden) load() }, 5000)
 onMounted(load)
+onBeforeUnmount(() => window.clearInterval(again))
 
 async function start(scans: Record<string, any>[], file: string) {
   starting.value = true

@@ -94,9 +94,10 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         )
     point, normal = found
     progress(0.5, "Measuring the slab")
-    for reach in (thick, None, None):
+    near = thick
+    for _ in range(3):
         h = (at - point) @ normal
-        on = np.abs(h) < (thick if reach else 4 * scatter)  # noqa: F821
+        on = np.abs(h) < near
         if normals is not None:
             on &= np.abs(normals @ normal) > 0.5
         ids = np.nonzero(on)[0]
@@ -107,6 +108,7 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         normal = fresh * np.sign(fresh @ normal)
         h = (at[ids] - point) @ normal
         scatter = max(1.4826 * float(np.median(np.abs(h))), 1e-4 * thick, 1e-6)
+        near = 4 * scatter
     reach = min(max(5 * scatter, 0.0015 * span), 2 * thick)
     slab = Slab(point, normal, scatter, reach)
     h = slab.height(at)

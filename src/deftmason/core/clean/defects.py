@@ -169,14 +169,13 @@ def _shared_edges(faces, neighbours, n):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _fans(faces, neighbours, n, first, second):  # pragma: no cover - compiled
-    """Vertices met by more than one fan of facets joined through edges; a facet of each of two fans."""
+def _fans(faces, neighbours, n, first):  # pragma: no cover - compiled
+    """How many vertices more than one fan of facets meets; a facet of each such vertex in ``first``."""
     m = faces.shape[0]
     uses = np.zeros(n, np.int32)
     for f in range(m):
         for k in range(3):
             uses[faces[f, k]] += 1
-    walked = np.zeros(n, np.int32)
     done = np.zeros(n, np.int8)
     bad = 0
     # Walk round the vertex from each corner until all its corners are met, or the walk ends short.
@@ -210,11 +209,10 @@ def _fans(faces, neighbours, n, first, second):  # pragma: no cover - compiled
                     nxt = two if one == came else one
                     came = g
                     g = nxt
-            walked[v] = met
             if met < uses[v]:
                 first[v] = f
                 bad += 1
-    return bad, uses, walked
+    return bad
 
 
 @njit(cache=True, parallel=True)
@@ -312,7 +310,7 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     else:
         found["nonmanifold_edges"] = _none("nonmanifold_edges")
     start = np.full(len(v), -1, np.int32)
-    bad, uses, walked = _fans(clean, near, len(v), start, start) if len(clean) else (0, None, None)
+    bad = _fans(clean, near, len(v), start) if len(clean) else 0
     if bad:
         on_edge = np.zeros(len(v), bool)
         on_edge[shared[:, :2].ravel()] = True  # already told as an edge

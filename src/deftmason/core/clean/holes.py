@@ -166,10 +166,8 @@ def _refine(points, size, faces, hole, known, rounds=14):
         faces, source = split_edges(faces, numbers, new)
         hole = hole[source]
         barred = np.array(sorted(lo * len(points) + hi for lo, hi in known), np.int64)
-        hole_of = np.full(len(points), -1)
         faces = flip_to_delaunay(points, faces, barred=barred, crease_deg=100)
-        # Flips never leave a hole: a facet's hole is that of any of its new vertices, else its rim's.
-        hole_of[faces.ravel()] = np.repeat(hole, 3)
+        # Patches share no edge, so flips leave every facet in its own hole.
         # Ease the new vertices toward their neighbours' middle.
         i = np.concatenate([faces.ravel(), np.roll(faces, -1, axis=1).ravel()])
         j = np.concatenate([np.roll(faces, -1, axis=1).ravel(), faces.ravel()])

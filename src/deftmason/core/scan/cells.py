@@ -47,7 +47,7 @@ def _runs(ask, cell_keys, begin, dy, dz):  # pragma: no cover - compiled
 
 
 @njit(cache=True, parallel=True)
-def _moments(p, cell, runs, r2, skip, origin, count, mean, cov):  # pragma: no cover - compiled
+def _moments(p, cell, runs, r2, skip, count, mean, cov):  # pragma: no cover - compiled
     """Count, mean and covariance of the other points within a radius of each."""
     for i in prange(p.shape[0]):
         c = cell[i]
@@ -254,7 +254,7 @@ class Cells:
         r = self.radius if radius is None else min(radius, self.radius)
         skipped = np.zeros(n, bool) if skip is None else skip[self.order]
         count, mean, cov = np.zeros(n, np.int32), np.zeros((n, 3)), np.zeros((n, 6))
-        _moments(self.points, self._cell, self.runs, r * r, skipped, 0, count, mean, cov)
+        _moments(self.points, self._cell, self.runs, r * r, skipped, count, mean, cov)
         normal, least, middle = np.zeros((n, 3)), np.zeros(n), np.zeros(n)
         _least(cov, count, normal, least, middle)
         b = self._back

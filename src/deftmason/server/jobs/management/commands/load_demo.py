@@ -6,6 +6,7 @@ import json
 from concurrent.futures import ProcessPoolExecutor
 from multiprocessing import get_context
 
+import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 from django.db import transaction
@@ -22,6 +23,7 @@ class Command(BaseCommand):
     def add_arguments(self, parser):
         parser.add_argument("--spacing", type=float, default=0.52, help="Triangle size of the scans, mm.")
 
+        parser.add_argument("--raw", action="store_true", help="Only the jobs that begin with a scan; the rest another time.")
         parser.add_argument("--lantern-spacing", type=float, default=0.6, help="Triangle size of the arm's scans, mm.")
 
     def _kept(self, mesh, name: str) -> str:
@@ -36,12 +38,16 @@ class Command(BaseCommand):
         path.unlink()
         return blob.sha256
 
-    def handle(self, *args, spacing: float, lantern_spacing: float, **options):
-        if Job.objects.filter(demo__startswith="bracket").exists():
-            self.stdout.write("The demo jobs are there already.")
-            return
+    def handle(self, *args, spacing: float, lantern_spacing: float, raw: bool, **options):
+        if not Job.objects.filter(demo="bracket").exists():
+            self._scans(spacing, lantern_spacing)
+        if not raw and not Job.objects.filter(demo="bracket-finished").exists():
+            self._finished()
+        self.stdout.write("The demo jobs are on the shelf.")
+
+    def _scans(self, spacing: float, lantern_spacing: float) -> None:
+        """The jobs that begin with a scan: six raw views of the arm, the bracket raw and sound."""
         from deftmason.demo.bracket import bracket_scanner, raw_bracket, true_bracket
-        from deftmason.demo.bracket_job import bracket_steps
         from deftmason.demo.lantern import lantern_scans
         from deftmason.rig.scanner import scan_part
 
@@ -51,26 +57,39 @@ class Command(BaseCommand):
             arms = helper.submit(lantern_scans, lantern_spacing)
             mesh, pose = scan_part(true_bracket(), bracket_scanner(spacing))
             views = arms.result()
-        arm = Job.objects.create(name="Lantern arm", demo="lantern")
-        files = [(self._kept(m, f"Lantern arm {k + 1}.ply"), f"Lantern arm {k + 1}.ply") for k, (m, _) in enumerate(views)]
-        lay_scans(arm, [], [scan_step(sha, name, "mm", None, k) for k, (sha, name) in enumerate(files)])
-        arm.edits.all().delete()
-        raw = Job.objects.create(name="Chain guide bracket, raw", demo="bracket-raw")
-        begin_job(raw, self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), "Bracket raw.ply", "mm")
         truth = {"bracket": {"pose": pose.matrix.tolist()}, "lantern": [{"pose": p.matrix.tolist()} for _, p in views]}
-        (settings.DATA / "demo-truth.json").write_text(json.dumps(truth))
-        blob = self._kept(mesh, "Bracket scan.ply")
-        self.stdout.write("Laying its recipe …")
+        _truth_file().write_text(json.dumps(truth))
+        names = [f"Lantern arm {k + 1}.ply" for k in range(len(views))]
+        arm_steps = [scan_step(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
+        raw_file, sound_file = self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), self._kept(mesh, "Bracket scan.ply")
+        with transaction.atomic():
+            arm = Job.objects.create(name="Lantern arm", demo="lantern")
+            lay_scans(arm, [], arm_steps)
+            arm.edits.all().delete()
+            raw = Job.objects.create(name="Chain guide bracket, raw", demo="bracket-raw")
+            begin_job(raw, raw_file, "Bracket raw.ply", "mm")
+            fresh = Job.objects.create(name="Chain guide bracket", demo="bracket")
+            begin_job(fresh, sound_file, "Bracket scan.ply", "mm")
+
+    def _finished(self) -> None:
+        """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
+        for job in Job.objects.exclude(demo=""):
+            picture_data(job)
+        from deftmason.core.elements import RigidMotion
+        from deftmason.demo.bracket_job import bracket_steps
+
+        self.stdout.write("Laying the bracket's recipe …")
+        step = records(Job.objects.get(demo="bracket"))[0]
+        pose = RigidMotion(np.array(json.loads(_truth_file().read_text())["bracket"]["pose"]))
+        steps = bracket_steps(step, pose, store(), scan_file_of([step]))
         with transaction.atomic():
             finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")
-            step = begin_job(finished, blob, "Bracket scan.ply", "mm")
-        steps = bracket_steps(step, pose, store(), scan_file_of([step]))
-        change(finished, "Load the demo", steps)
-        finished.edits.all().delete()
-        note_results(finished, records(finished))
+            change(finished, "Load the demo", steps)
+            finished.edits.all().delete()
+            note_results(finished, records(finished))
         replay_of(records(finished)).run()
-        fresh = Job.objects.create(name="Chain guide bracket", demo="bracket")
-        begin_job(fresh, blob, "Bracket scan.ply", "mm")
-        for job in (arm, raw, finished, fresh):
-            picture_data(job)
-        self.stdout.write("Four demo jobs are on the shelf.")
+        picture_data(finished)
+
+
+def _truth_file():
+    return settings.DATA / "demo-truth.json"
