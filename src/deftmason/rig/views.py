@@ -36,6 +36,7 @@ def scan_views(
     grazing_deg: float = 74.0,
     outlier_share: float = 0.0015,
     scraps: int = 5,
+    slab: bool = True,
     seed: int = 3,
 ) -> list[tuple[TriMesh, RigidMotion]]:
     """One scan for each view, and the pose (part to scan coordinates) of each. Lengths in mm."""
@@ -52,10 +53,12 @@ def scan_views(
     for view in views:
         up = view.attitude.T @ [0, 0, 1.0]  # the slab's normal in part coordinates
         floor = float((part @ up).min())
-        slab, slab_faces = _slab(part, up, floor, 2 * spacing)
-        v = np.vstack([part, slab])
-        n = np.vstack([normals, np.broadcast_to(up, slab.shape)])
-        faces = np.vstack([mesh.faces, slab_faces + len(part)])
+        v, n, faces = part, normals, mesh.faces
+        if slab:
+            top, top_faces = _slab(part, up, floor, 2 * spacing)
+            v = np.vstack([part, top])
+            n = np.vstack([normals, np.broadcast_to(up, top.shape)])
+            faces = np.vstack([mesh.faces, top_faces + len(part)])
         place = surface.centre + 380 * unit(view.attitude.T @ np.array(view.toward, float))
         toward = place - v
         toward /= np.linalg.norm(toward, axis=1)[:, None]

@@ -1,0 +1,1 @@
+"""Several scans of one part brought into one frame, and made one mesh."""
