@@ -39,8 +39,8 @@ _STAND, _SIDE, _OVER = np.eye(3), turned((1, 0, 0), 90), turned((1, 0, 0), -90)
 LANTERN_VIEWS = [
     View(_STAND, (0.9, -0.9, 0.9)),
     View(_STAND, (0.9, 0.9, 0.9)),
-    View(_STAND, (-1.1, 0.2, 0.8)),
-    View(_SIDE, (0.5, 0.5, 1.2)),
+    View(_STAND, (-1.0, -0.6, 0.7)),
+    View(_SIDE, (0.95, 0.45, 0.6)),
     View(_OVER, (-0.5, 0.5, 1.2)),
     View(_SIDE, (-0.2, -1.3, 0.9)),
 ]

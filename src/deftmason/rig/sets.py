@@ -56,7 +56,7 @@ def around(count: int, rise: float, attitude: np.ndarray | None = None, start: f
     return [View(at, (float(np.cos(t)), float(np.sin(t)), rise)) for t in turns]
 
 
-def ring_scans(spacing: float = 0.9, sector_deg: float = 70.0, seed: int = 5, slab: bool = False) -> list[tuple[TriMesh, RigidMotion]]:
+def ring_scans(spacing: float = 0.8, sector_deg: float = 72.0, seed: int = 5, slab: bool = False) -> list[tuple[TriMesh, RigidMotion]]:
     """Eight sectors of the ring, each 45° on from the last, seen from above and outside; and their poses."""
     whole = scan_views(ring_body(), around(8, 1.3), spacing=spacing, slab=slab, seed=seed)
     out = []
@@ -71,6 +71,6 @@ def ring_scans(spacing: float = 0.9, sector_deg: float = 70.0, seed: int = 5, sl
 
 def turned_scans(feature: bool = True, spacing: float = 0.7, seed: int = 6) -> list[tuple[TriMesh, RigidMotion]]:
     """Four looks at the spindle, two lying and two standing."""
-    lying = turned((0, 1, 0), 90)
+    lying = turned((0, 1, 0), -90)
     views = [*around(1, 0.9), View(lying, (-0.3, 0.35, 1.2)), View(lying, (0.4, -0.45, 1.2)), *around(1, 0.9, start=0.9)]
     return scan_views(turned_body(feature), views, spacing=spacing, slab=False, seed=seed)

@@ -33,6 +33,8 @@ def scan_views(
     *,
     spacing: float = 0.7,
     noise: float = 0.03,
+    correlated_share: float = 0.6,
+    correlation_mm: float = 1.0,
     grazing_deg: float = 74.0,
     outlier_share: float = 0.0015,
     scraps: int = 5,
@@ -69,7 +71,7 @@ def scan_views(
         seen = np.zeros(len(v), bool)
         seen[ask] = ~np.isfinite(scene.cast_rays(o3d.core.Tensor(rays))["t_hit"].numpy())
         seen[: len(part)] = _without_specks(seen[: len(part)], mesh.faces) & (cosine[: len(part)] > 0.05)
-        grain = np.sqrt(0.4) * rng.normal(size=len(v)) + np.sqrt(0.6) * _smooth_field(v, 2.5, rng, 80)
+        grain = np.sqrt(1 - correlated_share) * rng.normal(size=len(v)) + np.sqrt(correlated_share) * _smooth_field(v, correlation_mm, rng, 80)
         shift = noise * grain * np.minimum(1 / np.maximum(np.sqrt(np.maximum(cosine, 0.01)), 0.35), 2)
         wild = rng.uniform(size=len(v)) < outlier_share
         shift[wild] += rng.normal(0, 40 * noise, int(wild.sum()))

@@ -44,8 +44,7 @@ class Ready:
 
     @cached_property
     def scoring(self) -> Sample:
-        s = self.sample
-        return Sample(s.points[:700], s.normals[:700], s.rim[:700])
+        return self.sample.first(700)
 
     @cached_property
     def features(self) -> list[np.ndarray]:
@@ -206,10 +205,17 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
     if not len(poses):
         return np.zeros((0, 4, 4)), np.zeros((0, 3))
     worth = score(fixed.at, poses, moving.scoring)
-    order = np.argsort(-worth[:, 2], kind="stable")[:4000]
     some = a.points[:60]
-    kept = order[distinct(poses[order], worth[order, 2], some, 1.5 * pitch, _DRAWN)]
-    poses = closer(fixed.at, poses[kept], moving.scoring)
+    kept: list[int] = []
+    # By two judgements: much in common whatever is said against it, and little said against it.
+    for penalty, most in ((2.5, _DRAWN), (25.0, _DRAWN)):
+        value = worth[:, 0] - penalty * worth[:, 1]
+        order = np.argsort(-value, kind="stable")[:1500]
+        kept += order[distinct(poses[order], value[order], some, 1.5 * pitch, most)].tolist()
+    poses = closer(fixed.at, poses[np.unique(kept)], moving.scoring)
     worth = score(fixed.at, poses, moving.scoring)
-    best = distinct(poses, worth[:, 2], some, 1.2 * pitch, _KEPT)
+    best: list[int] = []
+    for penalty in (2.5, 25.0):
+        best += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 0.8 * pitch, _KEPT)
+    best = list(dict.fromkeys(best))
     return poses[best], worth[best]

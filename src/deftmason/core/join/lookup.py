@@ -29,6 +29,10 @@ class Sample:
     points: np.ndarray
     normals: np.ndarray
     rim: np.ndarray
+    rough: np.ndarray
+
+    def first(self, count: int) -> Sample:
+        return Sample(self.points[:count], self.normals[:count], self.rim[:count], self.rough[:count])
 
 
 @dataclass(frozen=True)
@@ -47,7 +51,7 @@ class Lookup:
 def sample_of(seen: Seen, pitch: float, count: int | None = None) -> Sample:
     """Points of a scan no nearer than ``pitch`` mm; the first ``count`` of them."""
     i = even_sample(seen.points, pitch)[:count]
-    return Sample(np.ascontiguousarray(seen.points[i]), np.ascontiguousarray(seen.normals[i]), seen.rim[i])
+    return Sample(np.ascontiguousarray(seen.points[i]), np.ascontiguousarray(seen.normals[i]), seen.rim[i], seen.rough[i])
 
 
 def look_up(seen: Seen, pitch: float) -> Lookup:

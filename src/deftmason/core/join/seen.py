@@ -5,10 +5,11 @@ The slab and loose scraps are set aside; they move with the room, not with the p
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
+from numba import njit, prange
 
 from ..clean.background import find_slab, loose_scraps, slab_items
 from ..clean.cloud import with_normals
@@ -17,21 +18,23 @@ from ..errors import BadInput
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
 
-__all__ = ["Seen", "see", "even_sample"]
+__all__ = ["Seen", "see", "even_sample", "threads_for"]
 
 _LOOK = 3.0  # spacings of a neighbourhood that tells normal and rim
 _RIM_ASIDE = 0.27  # of its radius: how far a rim's neighbours lie to one side (a straight rim: 0.42)
+_ALIKE = (0.85, 0.9, 0.94, 0.96)  # cosine above which two normals belong to one smooth surface, round by round
 _ENOUGH = 150_000  # points that are worked with; more say no more of a placement
 _FEWEST = 60
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Seen:
     """A scan made ready for joining. Lengths in mm, everything in the scan's own coordinates.
 
     Attributes
     ----------
     points, normals : (n, 3) places on the part and which way it faces there, over a few spacings.
+    rough : (n,) scatter across the plane through each point's neighbours: the noise where flat, more at bends and edges.
     rim : (n,) distance from each point to where seeing ended, cut off at 12 spacings.
     spacing : median distance from a point to its nearest other.
     noise : scatter across the local planes.
@@ -42,12 +45,14 @@ class Seen:
 
     points: np.ndarray
     normals: np.ndarray
+    rough: np.ndarray
     rim: np.ndarray
     spacing: float
     noise: float
     toward: np.ndarray | None
     dropped: tuple[str, ...]
     area: float
+    picks: dict[int, np.ndarray] = field(default_factory=dict, repr=False)  # places to settle by, by how many
 
     @cached_property
     def tree(self):
@@ -55,11 +60,11 @@ class Seen:
 
         return cKDTree(self.points, balanced_tree=False, compact_nodes=True)
 
-    @property
+    @cached_property
     def centre(self) -> np.ndarray:
         return self.points.mean(axis=0)
 
-    @property
+    @cached_property
     def span(self) -> float:
         """Diagonal of the bounds, mm."""
         return float(np.linalg.norm(np.ptp(self.points, axis=0)))
@@ -93,11 +98,8 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
         if np.median(found["count"]) >= 12:
             break
         cells = Cells(points, 1.4 * cells.radius)
-    n = found["normal"]
-    flip = np.einsum("ij,ij->i", n, given) < 0
-    n = np.where(flip[:, None], -n, n)
     few = found["count"] < 4
-    n = np.where(few[:, None] | (np.linalg.norm(n, axis=1) < 0.5)[:, None], given, n)
+    n = _calm(cells, found, given, few, from_mesh=area is not None)
     aside = found["mean"] - np.einsum("ij,ij->i", found["mean"], n)[:, None] * n
     at_rim = few | (np.linalg.norm(aside, axis=1) > _RIM_ASIDE * cells.radius)
     reach = 12 * spacing
@@ -113,8 +115,51 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     if area is None:
         area = float(len(points) * np.pi * cells.radius**2 / max(float(np.median(found["count"])) + 1, 1.0))
     return Seen(
-        np.ascontiguousarray(points, float), np.ascontiguousarray(n), rim, spacing, noise, _toward(n), tuple(dropped), area
+        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, _toward(n), tuple(dropped), area
     )  # fmt: skip
+
+
+def _calm(cells: Cells, found: dict, given: np.ndarray, few: np.ndarray, *, from_mesh: bool) -> np.ndarray:
+    """Normals without noise, sharp at edges: each the mean of those around that face alike, a few times over
+    (Zheng et al. 2011, *Bilateral normal filtering for mesh denoising*, on points)."""
+    n = np.array(given, float)
+    if not from_mesh:
+        n = found["normal"]
+        n = np.where((np.einsum("ij,ij->i", n, given) < 0)[:, None], -n, n)
+        n = np.where(few[:, None] | (np.linalg.norm(n, axis=1) < 0.5)[:, None], given, n)
+    n = np.ascontiguousarray(n[cells.order])
+    for alike in _ALIKE:
+        out = np.empty_like(n)
+        _filter(cells.points, n, cells.cell, cells.runs, cells.radius**2, alike, out)
+        n = out
+    back = np.empty_like(n)
+    back[cells.order] = n
+    return back
+
+
+@njit(cache=True, parallel=True)
+def _filter(p, n, cell, runs, r2, alike, out):  # pragma: no cover - compiled
+    for i in prange(p.shape[0]):
+        c = cell[i]
+        x = y = z = 0.0
+        for k in range(9):
+            for j in range(runs[c, k, 0], runs[c, k, 1]):
+                dx, dy, dz = p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
+                d2 = dx * dx + dy * dy + dz * dz
+                if d2 > r2:
+                    continue
+                t = n[i, 0] * n[j, 0] + n[i, 1] * n[j, 1] + n[i, 2] * n[j, 2]
+                if t < alike:
+                    continue
+                w = (t - alike) * (t - alike) * (1.2 - d2 / r2)
+                x += w * n[j, 0]
+                y += w * n[j, 1]
+                z += w * n[j, 2]
+        s = np.sqrt(x * x + y * y + z * z)
+        if s > 1e-12:
+            out[i, 0], out[i, 1], out[i, 2] = x / s, y / s, z / s
+        else:
+            out[i, 0], out[i, 1], out[i, 2] = n[i, 0], n[i, 1], n[i, 2]
 
 
 def _one_vertex_a_place(mesh: TriMesh) -> TriMesh:
@@ -178,6 +223,11 @@ def _toward(normals: np.ndarray) -> np.ndarray | None:
         v = v + 0.4 / (1 + 0.1 * k) * worst
         v /= max(np.linalg.norm(v), 1e-300)
     return v if np.mean(n @ v > -0.05) > 0.97 else None
+
+
+def threads_for(count: int) -> int:
+    """How many threads a nearest-point question is worth: starting them costs more than a few thousand answers."""
+    return -1 if count > 20_000 else 1
 
 
 def even_sample(points: np.ndarray, pitch: float, seed: int = 2) -> np.ndarray:

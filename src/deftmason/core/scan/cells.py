@@ -226,7 +226,7 @@ class Cells:
         self.points = points[self.order]
         sorted_key = key[self.order]
         fresh = np.concatenate([[True], sorted_key[1:] != sorted_key[:-1]])
-        self._cell = (np.cumsum(fresh) - 1).astype(np.int32)
+        self.cell = (np.cumsum(fresh) - 1).astype(np.int32)
         keys = sorted_key[fresh]
         begin = np.concatenate([np.nonzero(fresh)[0], [len(points)]]).astype(np.int32)
         self._keys, self._begin, self._dims = keys, begin, (dy, dz, grid.max(axis=0))
@@ -254,7 +254,7 @@ class Cells:
         r = self.radius if radius is None else min(radius, self.radius)
         skipped = np.zeros(n, bool) if skip is None else skip[self.order]
         count, mean, cov = np.zeros(n, np.int32), np.zeros((n, 3)), np.zeros((n, 6))
-        _moments(self.points, self._cell, self.runs, r * r, skipped, count, mean, cov)
+        _moments(self.points, self.cell, self.runs, r * r, skipped, count, mean, cov)
         normal, least, middle = np.zeros((n, 3)), np.zeros(n), np.zeros(n)
         _least(cov, count, normal, least, middle)
         b = self._back
@@ -265,7 +265,7 @@ class Cells:
         n = len(self.points)
         skipped = np.zeros(n, bool) if skip is None else skip[self.order]
         label = np.full(n, -1, np.int32)
-        _join(self.points, self._cell, self.runs, self.radius**2, skipped, label)
+        _join(self.points, self.cell, self.runs, self.radius**2, skipped, label)
         return self._back(label)
 
     def thinned(self, reach: np.ndarray, first: np.ndarray) -> np.ndarray:
@@ -273,5 +273,5 @@ class Cells:
         rank = np.empty(len(first), np.int32)
         rank[self.order] = np.arange(len(first), dtype=np.int32)
         kept = np.zeros(len(self.points), bool)
-        _thin(self.points, self._cell, self._around, rank[first], np.ascontiguousarray(reach[self.order]), kept)
+        _thin(self.points, self.cell, self._around, rank[first], np.ascontiguousarray(reach[self.order]), kept)
         return self._back(kept)

@@ -1,0 +1,170 @@
+"""What speaks for and against a placement of one scan on another, judged at the scans' own noise.
+
+For: area seen by both, at the same place and facing the same way. Against: area where one shows a surface that the other, which saw
+all around that place, would have shown too, or that would have stood in the other's line of sight. A few stray points speak
+for nothing: only contradictions that hang together count.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from ..elements import RigidMotion
+from .lookup import sample_of
+from .seen import Seen, threads_for
+
+__all__ = ["Witness", "Evidence", "weigh", "total"]
+
+_SIGHT_SLACK = 0.5  # sideways, for each length ahead, that a line of sight may lean from the direction guessed from the normals
+_REACH = 0.12  # of the span: how far ahead a scan is asked what it saw through
+_FACING = 0.8
+_NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Areas in mm²: ``agree`` seen by both, ``against`` contradicted; ``rms`` of the distances where they agree, mm; ``least``
+    the smaller of the two scans' areas."""
+
+    agree: float
+    against: float
+    rms: float
+    least: float
+
+    @property
+    def overlap(self) -> float:
+        """Share of the smaller scan that the other saw too."""
+        return self.agree / max(self.least, 1e-12)
+
+
+def total(parts: list[Evidence]) -> Evidence:
+    """Evidence of one scan against several others together."""
+    agree = sum(e.agree for e in parts)
+    rms = np.sqrt(sum(e.agree * e.rms**2 for e in parts) / agree) if agree > 0 else 0.0
+    return Evidence(agree, sum(e.against for e in parts), float(rms), min((e.least for e in parts), default=0.0))
+
+
+@dataclass
+class Witness:
+    """A scan as a witness: even points to be judged, and what it saw in front of itself. ``pitch`` of the points in mm."""
+
+    seen: Seen
+    pitch: float
+
+    @cached_property
+    def sample(self):
+        return sample_of(self.seen, self.pitch)
+
+    @cached_property
+    def neighbours(self) -> np.ndarray:
+        """The nearest six of the sample to each of it."""
+        from scipy.spatial import cKDTree
+
+        p = self.sample.points
+        return cKDTree(p).query(p, k=min(7, len(p)), workers=-1)[1][:, 1:]
+
+    @cached_property
+    def each(self) -> float:
+        """Area one point of the sample stands for, mm²."""
+        return self.seen.area / max(len(self.sample.points), 1)
+
+    @cached_property
+    def sight(self) -> _Sight | None:
+        return None if self.seen.toward is None else _Sight.of(self.seen)
+
+
+@dataclass
+class _Sight:
+    """Heights of a scan toward its scanner, on a grid square to it; +inf where nothing was seen, so nothing is known."""
+
+    u: np.ndarray
+    toward: np.ndarray
+    low: np.ndarray
+    pixel: float
+    levels: list[tuple[int, np.ndarray]]
+    reach: float
+
+    @staticmethod
+    def of(seen: Seen) -> _Sight:
+        from scipy.ndimage import maximum_filter
+
+        t = seen.toward
+        u = np.linalg.svd(t[None])[2][1:]
+        p = seen.points
+        flat, height = p @ u.T, p @ t
+        pixel = max(1.6 * seen.spacing, seen.span / 500)
+        low = flat.min(axis=0) - 2 * pixel
+        at = np.floor((flat - low) / pixel).astype(int)
+        top = np.full(tuple(at.max(axis=0) + 3), -np.inf)
+        np.maximum.at(top, (at[:, 0], at[:, 1]), height)
+        from scipy.ndimage import binary_closing
+
+        known = np.isfinite(top)
+        # Single empty pixels between seen ones are chance, not ignorance.
+        filled = binary_closing(known, np.ones((3, 3)))
+        near = maximum_filter(top, 3)
+        top = np.where(known, top, np.where(filled, near, np.inf))
+        levels, r = [], 1
+        reach = _REACH * seen.span
+        while True:
+            levels.append((r, maximum_filter(top, 2 * r + 1, mode="constant", cval=np.inf)))
+            if r * pixel > _SIGHT_SLACK * reach:
+                break
+            r *= 2
+        return _Sight(u, t, low, pixel, levels, reach)
+
+    def through(self, p: np.ndarray, slack: float) -> np.ndarray:
+        """Which places (k, 3) lie where this scan saw through."""
+        at = np.floor((p @ self.u.T - self.low) / self.pixel).astype(int)
+        shape = np.array(self.levels[0][1].shape)
+        ok = ((at >= 0) & (at < shape)).all(axis=1)
+        at = np.where(ok[:, None], at, 0)
+        h = p @ self.toward
+        out = np.zeros(len(p), bool)
+        done = ~ok
+        for r, top in self.levels:
+            ahead = h - top[at[:, 0], at[:, 1]]
+            fits = ~done & (ahead <= r * self.pixel / _SIGHT_SLACK)
+            out |= fits & (ahead > slack)
+            done |= fits
+        return out
+
+
+def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float]:
+    """Agreeing area, contradicted area, squared distance summed over the former; ``a`` as it lies on ``b``."""
+    s = a.sample
+    x, n = motion.points(s.points), motion.vectors(s.normals)
+    reach = 4 * a.pitch
+    d, j = b.seen.tree.query(x, k=3, distance_upper_bound=reach, workers=threads_for(len(x)))
+    near = np.isfinite(d[:, 0])
+    j = np.where(np.isfinite(d), j, 0)
+    m = b.seen.normals[j]
+    off = x[:, None] - b.seen.points[j]
+    h = np.einsum("kij,kij->ki", off, m)
+    c = np.einsum("kj,kij->ki", n, m)
+    sideways = np.sqrt(np.maximum(d[:, 0] ** 2 - h[:, 0] ** 2, 0, where=near, out=np.zeros(len(x))))
+    noise = np.hypot(a.seen.noise, b.seen.noise)
+    bent = np.maximum(s.rough - a.seen.noise, 0) + np.maximum(b.seen.rough[j[:, 0]] - b.seen.noise, 0)
+    slack = _NOISES * noise + np.minimum(bent, 0.3 * (a.seen.spacing + b.seen.spacing))
+    h_least = np.where(np.isfinite(d), np.abs(h), np.inf).min(axis=1)
+    over = near & (sideways < 2.0 * b.seen.spacing)
+    agree = over & (h_least < slack) & (c[:, 0] > _FACING)
+    known = over & (b.seen.rim[j[:, 0]] > 3 * b.seen.spacing) & (s.rim > 3 * a.seen.spacing)
+    h0, c0 = h[:, 0], c[:, 0]
+    against = known & (h_least > 2 * slack) & ((c0 > 0.5) | ((h0 > 0) & (c0 > -0.3)))
+    if b.sight is not None:
+        against |= (s.rim > 2 * a.seen.spacing) & ~agree & b.sight.through(x, 3 * slack + 0.5 * b.seen.spacing)
+    together = against[a.neighbours].mean(axis=1) > 0.45
+    against &= together
+    return float(agree.sum() * a.each), float(against.sum() * a.each), float((h_least[agree] ** 2).sum() * a.each)
+
+
+def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
+    """What both scans say of ``a`` lying on ``b`` as ``motion`` has it."""
+    f, g = _one_way(a, b, motion), _one_way(b, a, motion.inverse())
+    agree = 0.5 * (f[0] + g[0])
+    rms = np.sqrt((f[2] + g[2]) / max(f[0] + g[0], 1e-12))
+    return Evidence(agree, 0.5 * (f[1] + g[1]), float(rms), min(a.seen.area, b.seen.area))
