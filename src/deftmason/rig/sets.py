@@ -27,13 +27,13 @@ def ring_body() -> Body:
     from build123d import Box, Cylinder, Pos, Rot
 
     part = Pos(0, 0, 5) * Cylinder(60, 10) - Pos(0, 0, 5) * Cylinder(42, 20)
-    pads = [(7, 51, 3.0), (52, 48, 2.2), (83, 54, 2.6), (131, 50, 3.4), (174, 53, 2.0), (215, 47, 2.8), (262, 52, 3.2), (301, 49, 2.4), (338, 54, 2.9)]
+    pads = [(6, 51, 3.0), (50, 47, 2.2), (85, 54, 2.6), (131, 50, 3.4), (176, 53, 2.0), (211, 47, 2.8), (261, 52, 3.2), (307, 50, 1.8), (338, 54, 2.9)]
     for degrees, radius, size in pads:
         at = Rot(0, 0, degrees) * Pos(radius, 0, 11)
         part += at * Rot(0, 0, 3 * degrees) * Box(4 * size, 2.4 * size, 4 + size)
-    for degrees, radius in ((25, 50), (68, 52), (109, 49), (152, 52), (196, 50), (238, 53), (280, 48), (320, 52)):
+    for degrees, radius in ((22, 50), (66, 52), (113, 48), (149, 52), (192, 54), (243, 50), (278, 52), (321, 48)):
         part -= Rot(0, 0, degrees) * Pos(radius, 0, 5) * Cylinder(2.2 + degrees % 7 / 4, 30)
-    for degrees in (38, 97, 163, 228, 290, 350):
+    for degrees in (36, 103, 161, 226, 293, 353):
         part -= Rot(0, 0, degrees) * Pos(60, 0, 8) * Box(5, 6 + degrees % 5, 6)
     return _body(part)
 

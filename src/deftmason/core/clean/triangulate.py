@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit, prange
 
 from ..errors import BadArgument, BadInput
-from ..progress import Progress, silent
+from ..progress import Progress, part, silent
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
 from ..scan.topology import facet_neighbours
@@ -20,7 +20,7 @@ from .cloud import with_normals
 from .repair import repair
 from .triangles import compact
 
-__all__ = ["triangulate"]
+__all__ = ["triangulate", "surface_through"]
 
 _REACH = 1.9  # resolutions a corner looks for points
 _ONE_SIDED = 0.62  # of the reach: how far the neighbours' middle may lie from a place that is still among them
@@ -29,7 +29,9 @@ _MOST = 40_000_000
 
 
 @njit(cache=True, parallel=True)
-def _field(corners, cell_of, p, normal, runs, reach, value, aside, count):  # pragma: no cover - compiled
+def _field(corners, cell_of, p, normal, point_weight, runs, reach, value, aside, count):  # pragma: no cover - compiled
+    """Weighted mean of the signed distances to the neighbours' planes; neighbours that face against the nearest one are the
+    other side of a thin wall and do not count."""
     r2 = reach * reach
     for i in prange(corners.shape[0]):
         c = cell_of[i]
@@ -37,14 +39,27 @@ def _field(corners, cell_of, p, normal, runs, reach, value, aside, count):  # pr
         total = weight = 0.0
         ax = ay = az = 0.0
         n = 0
+        near = -1
+        least = r2
+        for k in range(9):
+            for j in range(runs[c, k, 0], runs[c, k, 1]):
+                dx, dy, dz = x - p[j, 0], y - p[j, 1], z - p[j, 2]
+                d2 = dx * dx + dy * dy + dz * dz
+                if d2 <= least:
+                    least = d2
+                    near = j
+        if near < 0:
+            continue
         for k in range(9):
             for j in range(runs[c, k, 0], runs[c, k, 1]):
                 dx, dy, dz = x - p[j, 0], y - p[j, 1], z - p[j, 2]
                 d2 = dx * dx + dy * dy + dz * dz
                 if d2 > r2:
                     continue
+                if normal[j, 0] * normal[near, 0] + normal[j, 1] * normal[near, 1] + normal[j, 2] * normal[near, 2] < -0.2:
+                    continue
                 t = 1 - d2 / r2
-                w = t * t
+                w = t * t * point_weight[j]
                 total += w * (dx * normal[j, 0] + dy * normal[j, 1] + dz * normal[j, 2])
                 ax += w * dx
                 ay += w * dy
@@ -93,8 +108,23 @@ def triangulate(
         )
     if cloud.normals is None:
         cloud = with_normals(cloud, progress=progress)
-    progress(0.3, "Measuring distances around the points")
-    reach = max(_REACH * step, 2.2 * pitch)
+    mesh = surface_through(cloud, np.ones(len(cloud.points)), step, max(_REACH * step, 2.2 * pitch), part(progress, 0.3, 0.9))
+    from .fewer import Distance
+
+    d = Distance(mesh)(cloud.points[:: max(1, len(cloud.points) // 200_000)])
+    progress(1.0)
+    return mesh, {
+        "resolution": float(step),
+        "rms": float(np.sqrt((d**2).mean())),
+        "max": float(d.max()),
+        "spacing": spacing,
+    }
+
+
+def surface_through(cloud: PointCloud, weight: np.ndarray, step: float, reach: float, progress: Progress = silent) -> TriMesh:
+    """The surface points (n, 3) with normals lie on, each counting by its ``weight`` (n,) within ``reach`` mm; edges of about
+    ``step`` mm. Raises `BadInput` where there is none or the step is too fine."""
+    progress(0.0, "Measuring distances around the points")
     cells = Cells(cloud.points, reach)
     low = cloud.points.min(axis=0) - 1.31 * step
     # Grid corners within one step and a half of any point.
@@ -113,29 +143,22 @@ def triangulate(
     value, aside, count = np.zeros(len(keys)), np.zeros(len(keys)), np.zeros(len(keys), np.int32)
     order = cells.order
     at, runs = cells.runs_at(corners)
-    _field(corners, at, cells.points, np.ascontiguousarray(cloud.normals[order]), runs, reach, value, aside, count)
+    normals, weight = np.ascontiguousarray(cloud.normals[order]), np.ascontiguousarray(weight[order])
+    _field(corners, at, cells.points, normals, weight, runs, reach, value, aside, count)
     known = count > 0
-    progress(0.6, "Extracting the surface")
+    progress(0.5, "Extracting the surface")
     mesh, grid_of = _nets(keys, grid, value, known, dims, low, step)
     if not len(mesh.faces):
         raise BadInput("No surface was found in the cloud; choose a coarser resolution.", field="resolution")
-    progress(0.8, "Trimming what no point supports")
-    mesh = _supported(mesh, cloud, cells, reach)
+    progress(0.7, "Trimming what no point supports")
+    mesh = _supported(mesh, cells, normals, weight, reach)
     if cloud.colors is not None:
         from scipy.spatial import cKDTree
 
         near = cKDTree(cloud.points).query(mesh.vertices, workers=-1)[1]
         mesh = TriMesh(mesh.vertices, mesh.faces, np.asarray(cloud.colors)[near])
-    from .fewer import Distance
-
-    d = Distance(mesh)(cloud.points[:: max(1, len(cloud.points) // 200_000)])
     progress(1.0)
-    return mesh, {
-        "resolution": float(step),
-        "rms": float(np.sqrt((d**2).mean())),
-        "max": float(d.max()),
-        "spacing": spacing,
-    }
+    return mesh
 
 
 def _nets(keys, grid, value, known, dims, low, step):
@@ -191,14 +214,13 @@ def _nets(keys, grid, value, known, dims, low, step):
     return TriMesh(vertices, np.concatenate(faces).astype(np.int32)), cell
 
 
-def _supported(mesh: TriMesh, cloud: PointCloud, cells: Cells, reach: float) -> TriMesh:
+def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndarray, reach: float) -> TriMesh:
     """Vertices laid onto the averaged surface once more; those the cloud lies only to one side of are taken out."""
     v = np.array(mesh.vertices)
-    normals = np.ascontiguousarray(cloud.normals[cells.order])
     for last in (False, True):
         value, aside, count = np.zeros(len(v)), np.full(len(v), np.inf), np.zeros(len(v), np.int32)
         at, runs = cells.runs_at(v)
-        _field(v, at, cells.points, normals, runs, reach, value, aside, count)
+        _field(v, at, cells.points, normals, weight, runs, reach, value, aside, count)
         if not last:
             n = TriMesh(v, mesh.faces).vertex_normals
             v = v - value[:, None] * n

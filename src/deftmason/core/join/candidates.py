@@ -23,8 +23,9 @@ _ALIKE = 12  # likest places taken for one
 _TRIES = 4_000_000
 _CHUNKS = 64
 _MOST = 512  # placements kept by each chunk
+_LOOKED_AT = 4000  # placements scored in full
 _DRAWN = 320  # placements drawn closer
-_KEPT = 24
+_KEPT = 12
 
 
 @dataclass
@@ -174,22 +175,38 @@ def _drawn(pairs, p, n, q, m, least, slack, angle, tries, chunks, most, seed):  
     return out, count
 
 
-def distinct(poses: np.ndarray, worth: np.ndarray, points: np.ndarray, apart: float, most: int) -> list[int]:
+@njit(cache=True)
+def _far_from_kept(where, order, gap2, most):  # pragma: no cover - compiled
+    kept = np.empty(most, np.int64)
+    n = 0
+    for i in order:
+        free = True
+        for k in range(n):
+            d = 0.0
+            for c in range(where.shape[1]):
+                d += (where[i, c] - where[kept[k], c]) ** 2
+                if d >= gap2:
+                    break
+            if d < gap2:
+                free = False
+                break
+        if free:
+            kept[n] = i
+            n += 1
+            if n == most:
+                break
+    return kept[:n]
+
+
+def distinct(poses: np.ndarray, worth: np.ndarray, points: np.ndarray, apart: float, most: int) -> np.ndarray:
     """Indices of the best placements that move ``points`` (k, 3) at least ``apart`` mm (rms) differently; best first."""
     c = points.mean(axis=0)
-    spread = np.cov((points - c).T, bias=True)
-    kept: list[int] = []
-    middle = poses[:, :3, :3] @ c + poses[:, :3, 3]
-    for i in np.argsort(-worth, kind="stable"):
-        if kept:
-            d = poses[kept][:, :3, :3] - poses[i, :3, :3]
-            gap = np.einsum("kab,bc,kac->k", d, spread, d) + ((middle[kept] - middle[i]) ** 2).sum(axis=1)
-            if gap.min() < apart * apart:
-                continue
-        kept.append(int(i))
-        if len(kept) == most:
-            break
-    return kept
+    spread, axes = np.linalg.eigh(np.cov((points - c).T, bias=True))
+    # The middle and the ends of the axes: their squared shifts add up to the points' mean squared shift.
+    arms = axes * np.sqrt(np.maximum(spread, 0))
+    turned = np.einsum("kab,bc->kac", poses[:, :3, :3], arms).reshape(len(poses), 9)
+    where = np.hstack([poses[:, :3, :3] @ c + poses[:, :3, 3], turned])
+    return _far_from_kept(where, np.argsort(-worth, kind="stable"), apart * apart, most)
 
 
 def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarray, np.ndarray]:
@@ -204,18 +221,19 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
     poses = np.concatenate([f[:c] for f, c in zip(found, count)])
     if not len(poses):
         return np.zeros((0, 4, 4)), np.zeros((0, 3))
-    worth = score(fixed.at, poses, moving.scoring)
     some = a.points[:60]
+    worth = score(fixed.at, poses, moving.sample.first(110))
+    poses = poses[np.argsort(-(worth[:, 0] - 4 * worth[:, 1]), kind="stable")[:_LOOKED_AT]]
+    worth = score(fixed.at, poses, moving.scoring)
     kept: list[int] = []
     # By two judgements: much in common whatever is said against it, and little said against it.
     for penalty, most in ((2.5, _DRAWN), (25.0, _DRAWN)):
         value = worth[:, 0] - penalty * worth[:, 1]
-        order = np.argsort(-value, kind="stable")[:1500]
-        kept += order[distinct(poses[order], value[order], some, 1.5 * pitch, most)].tolist()
+        kept += distinct(poses, value, some, 1.5 * pitch, most).tolist()
     poses = closer(fixed.at, poses[np.unique(kept)], moving.scoring)
     worth = score(fixed.at, poses, moving.scoring)
     best: list[int] = []
-    for penalty in (2.5, 25.0):
-        best += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 0.8 * pitch, _KEPT)
+    for penalty in (2.5, 25.0, 100.0):
+        best += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 0.8 * pitch, _KEPT).tolist()
     best = list(dict.fromkeys(best))
     return poses[best], worth[best]

@@ -21,30 +21,64 @@ __all__ = ["Witness", "Evidence", "weigh", "total"]
 _SIGHT_SLACK = 0.5  # sideways, for each length ahead, that a line of sight may lean from the direction guessed from the normals
 _REACH = 0.12  # of the span: how far ahead a scan is asked what it saw through
 _FACING = 0.8
+_PENALTY = 100.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
+_MISSED = 15.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
+_STRAIN = 6.0  # how fast a placement loses by lying farther apart than noise explains
 _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 
 
 @dataclass(frozen=True)
 class Evidence:
-    """Areas in mm²: ``agree`` seen by both, ``against`` contradicted; ``rms`` of the distances where they agree, mm; ``least``
-    the smaller of the two scans' areas."""
+    """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a hole it
+    should have seen it in; ``rms`` of the distances where they agree, mm; ``least``
+    the smaller of the two scans' areas; ``held`` how much of what agrees holds the scan in the way it is held least
+    (sliding, or turning measured at the shared area's own radius); of several others together, the sum, which is on the safe side."""
 
     agree: float
     against: float
+    missing: float
     rms: float
     least: float
+    hold: float
 
     @property
     def overlap(self) -> float:
         """Share of the smaller scan that the other saw too."""
         return self.agree / max(self.least, 1e-12)
 
+    @property
+    def worth(self) -> float:
+        """Agreeing area less what contradicted area costs, mm²; below 0 the placement is refuted."""
+        return self.agree - _PENALTY * self.against - _MISSED * self.missing
+
+    def strength(self, noise: float) -> float:
+        """How firmly the placement is borne out: what holds it, less where contradicted or where what agrees lies
+        farther apart than ``noise`` mm explains."""
+        if self.agree <= 0 or self.worth <= 0:
+            return 0.0
+        strain = max((self.rms / max(noise, 1e-12)) ** 2 - 1, 0.0)
+        return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
+
+
+def _hold(x: np.ndarray, n: np.ndarray, each: np.ndarray) -> float:
+    """Least eigenvalue of what places (k, 3) with normals hold, turning measured at their own radius; mm²."""
+    if len(x) < 6:
+        return 0.0
+    c = np.average(x, axis=0, weights=each)
+    j = np.column_stack([np.cross(x - c, n), n])
+    h = (j * each[:, None]).T @ j
+    radius = np.sqrt(max(np.trace(h[:3, :3]) / each.sum(), 1e-12))
+    scale = np.array([1 / radius] * 3 + [1.0] * 3)
+    return float(max(np.linalg.eigvalsh(h * np.outer(scale, scale))[0], 0.0))
+
 
 def total(parts: list[Evidence]) -> Evidence:
     """Evidence of one scan against several others together."""
     agree = sum(e.agree for e in parts)
     rms = np.sqrt(sum(e.agree * e.rms**2 for e in parts) / agree) if agree > 0 else 0.0
-    return Evidence(agree, sum(e.against for e in parts), float(rms), min((e.least for e in parts), default=0.0))
+    return Evidence(
+        agree, sum(e.against for e in parts), sum(e.missing for e in parts), float(rms), min((e.least for e in parts), default=0.0), sum(e.hold for e in parts)
+    )
 
 
 @dataclass
@@ -86,10 +120,12 @@ class _Sight:
     pixel: float
     levels: list[tuple[int, np.ndarray]]
     reach: float
+    behind: np.ndarray  # the highest seen right behind a place; −inf in holes amid what was seen
+    around: np.ndarray  # the highest seen near by
 
     @staticmethod
     def of(seen: Seen) -> _Sight:
-        from scipy.ndimage import maximum_filter
+        from scipy.ndimage import binary_closing, binary_fill_holes, maximum_filter
 
         t = seen.toward
         u = np.linalg.svd(t[None])[2][1:]
@@ -100,12 +136,13 @@ class _Sight:
         at = np.floor((flat - low) / pixel).astype(int)
         top = np.full(tuple(at.max(axis=0) + 3), -np.inf)
         np.maximum.at(top, (at[:, 0], at[:, 1]), height)
-        from scipy.ndimage import binary_closing
-
         known = np.isfinite(top)
         # Single empty pixels between seen ones are chance, not ignorance.
         filled = binary_closing(known, np.ones((3, 3)))
         near = maximum_filter(top, 3)
+        around = maximum_filter(top, 9)
+        # Behind a place in a hole nothing was seen, or something farther off.
+        behind = maximum_filter(np.where(known, top, np.where(binary_fill_holes(filled), -np.inf, np.inf)), 3)
         top = np.where(known, top, np.where(filled, near, np.inf))
         levels, r = [], 1
         reach = _REACH * seen.span
@@ -114,7 +151,15 @@ class _Sight:
             if r * pixel > _SIGHT_SLACK * reach:
                 break
             r *= 2
-        return _Sight(u, t, low, pixel, levels, reach)
+        return _Sight(u, t, low, pixel, levels, reach, behind, around)
+
+    def missed(self, p: np.ndarray, n: np.ndarray) -> np.ndarray:
+        """Which places (k, 3) with normals lie in a hole of this scan though nothing stood before them."""
+        at = np.floor((p @ self.u.T - self.low) / self.pixel).astype(int)
+        ok = ((at >= 0) & (at < np.array(self.behind.shape))).all(axis=1) & (n @ self.toward > 0.5)
+        at = np.where(ok[:, None], at, 0)
+        h, k = p @ self.toward, (at[:, 0], at[:, 1])
+        return ok & (h > self.behind[k] + 2 * self.pixel) & (h > self.around[k] - 2 * self.pixel)
 
     def through(self, p: np.ndarray, slack: float) -> np.ndarray:
         """Which places (k, 3) lie where this scan saw through."""
@@ -133,12 +178,12 @@ class _Sight:
         return out
 
 
-def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float]:
-    """Agreeing area, contradicted area, squared distance summed over the former; ``a`` as it lies on ``b``."""
+def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, float, np.ndarray, np.ndarray]:
+    """Agreeing, contradicted and missing area, squared distance summed over the former, the places and normals of ``b`` that agree."""
     s = a.sample
     x, n = motion.points(s.points), motion.vectors(s.normals)
     reach = 4 * a.pitch
-    d, j = b.seen.tree.query(x, k=3, distance_upper_bound=reach, workers=threads_for(len(x)))
+    d, j = b.seen.tree.query(x, k=2, distance_upper_bound=reach, workers=threads_for(len(x)))
     near = np.isfinite(d[:, 0])
     j = np.where(np.isfinite(d), j, 0)
     m = b.seen.normals[j]
@@ -157,14 +202,19 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     against = known & (h_least > 2 * slack) & ((c0 > 0.5) | ((h0 > 0) & (c0 > -0.3)))
     if b.sight is not None:
         against |= (s.rim > 2 * a.seen.spacing) & ~agree & b.sight.through(x, 3 * slack + 0.5 * b.seen.spacing)
-    together = against[a.neighbours].mean(axis=1) > 0.45
-    against &= together
-    return float(agree.sum() * a.each), float(against.sum() * a.each), float((h_least[agree] ** 2).sum() * a.each)
+    missing = np.zeros(len(x), bool)
+    if b.sight is not None:
+        missing = ~agree & ~against & b.sight.missed(x, n)
+    against &= against[a.neighbours].mean(axis=1) > 0.45
+    missing &= missing[a.neighbours].mean(axis=1) > 0.45
+    return float(agree.sum() * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float((h_least[agree] ** 2).sum() * a.each), b.seen.points[j[agree, 0]], m[agree, 0]
 
 
 def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
     """What both scans say of ``a`` lying on ``b`` as ``motion`` has it."""
     f, g = _one_way(a, b, motion), _one_way(b, a, motion.inverse())
     agree = 0.5 * (f[0] + g[0])
-    rms = np.sqrt((f[2] + g[2]) / max(f[0] + g[0], 1e-12))
-    return Evidence(agree, 0.5 * (f[1] + g[1]), float(rms), min(a.seen.area, b.seen.area))
+    rms = np.sqrt((f[3] + g[3]) / max(f[0] + g[0], 1e-12))
+    x, n = np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
+    each = 0.5 * np.concatenate([np.full(len(f[4]), a.each), np.full(len(g[4]), b.each)])
+    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), _hold(x, n, each))
