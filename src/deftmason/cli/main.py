@@ -128,6 +128,31 @@ def clean(
 
 
 @app.command()
+def join(
+    files: Annotated[list[str], typer.Argument(help="The scans; all come into the frame of the first.")],
+    out: Annotated[str, typer.Option("--out", help="Where the joined mesh goes (.stl or .ply).")],
+    pairs: Annotated[str | None, typer.Option("--pairs", help="JSON file of roughly matching places, instead of the automatic match.")] = None,
+    noise: Annotated[float | None, typer.Option("--noise", help="The scanner's stated noise, mm.")] = None,
+    resolution: Annotated[float | None, typer.Option("--resolution", help="Edge length of the joined mesh, mm.")] = None,
+    transforms: Annotated[str | None, typer.Option("--transforms", help="Write the placements to this JSON file.")] = None,
+    units: Units = "mm",
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Bring several scans of one part together and merge them."""
+    from .joining import join_files
+
+    answer, whole = join_files(
+        files, out, units=units, pairs=pairs, noise=noise, resolution=resolution, transforms=transforms, progress=_bar(progress)
+    )
+    lines = [f"{len(files) - len(answer['unplaced'])} of {len(files)} scans placed, {answer['merged']['triangles']:,} triangles"]
+    lines += [f"scan {l['a'] + 1} and {l['b'] + 1}: {l['overlap']:.0%} shared, {l['rms']:.3f} mm apart (rms)" for l in answer["links"]]
+    _print(answer, as_json, lines)
+    if not whole:
+        raise typer.Exit(4)
+
+
+@app.command()
 def fit(
     file: str,
     kind: Annotated[str, typer.Option("--kind", help="plane, line, circle, cylinder, cone, sphere or torus.")],

@@ -29,7 +29,7 @@ _MOST = 40_000_000
 
 
 @njit(cache=True, parallel=True)
-def _field(corners, cell_of, p, normal, point_weight, runs, reach, value, aside, count):  # pragma: no cover - compiled
+def _field(corners, cell_of, p, normal, point_weight, runs, reach, alike, value, aside, count):  # pragma: no cover - compiled
     """Weighted mean of the signed distances to the neighbours' planes; neighbours that face against the nearest one are the
     other side of a thin wall and do not count."""
     r2 = reach * reach
@@ -56,7 +56,7 @@ def _field(corners, cell_of, p, normal, point_weight, runs, reach, value, aside,
                 d2 = dx * dx + dy * dy + dz * dz
                 if d2 > r2:
                     continue
-                if normal[j, 0] * normal[near, 0] + normal[j, 1] * normal[near, 1] + normal[j, 2] * normal[near, 2] < -0.2:
+                if normal[j, 0] * normal[near, 0] + normal[j, 1] * normal[near, 1] + normal[j, 2] * normal[near, 2] < alike:
                     continue
                 t = 1 - d2 / r2
                 w = t * t * point_weight[j]
@@ -121,9 +121,11 @@ def triangulate(
     }
 
 
-def surface_through(cloud: PointCloud, weight: np.ndarray, step: float, reach: float, progress: Progress = silent) -> TriMesh:
+def surface_through(
+    cloud: PointCloud, weight: np.ndarray, step: float, reach: float, progress: Progress = silent, *, alike: float = -0.2
+) -> TriMesh:
     """The surface points (n, 3) with normals lie on, each counting by its ``weight`` (n,) within ``reach`` mm; edges of about
-    ``step`` mm. Raises `BadInput` where there is none or the step is too fine."""
+    ``step`` mm; only neighbours whose normals' cosine with the nearest one's is above ``alike`` are averaged. Raises `BadInput` where there is none or the step is too fine."""
     progress(0.0, "Measuring distances around the points")
     cells = Cells(cloud.points, reach)
     low = cloud.points.min(axis=0) - 1.31 * step
@@ -144,14 +146,14 @@ def surface_through(cloud: PointCloud, weight: np.ndarray, step: float, reach: f
     order = cells.order
     at, runs = cells.runs_at(corners)
     normals, weight = np.ascontiguousarray(cloud.normals[order]), np.ascontiguousarray(weight[order])
-    _field(corners, at, cells.points, normals, weight, runs, reach, value, aside, count)
+    _field(corners, at, cells.points, normals, weight, runs, reach, alike, value, aside, count)
     known = count > 0
     progress(0.5, "Extracting the surface")
     mesh, grid_of = _nets(keys, grid, value, known, dims, low, step)
     if not len(mesh.faces):
         raise BadInput("No surface was found in the cloud; choose a coarser resolution.", field="resolution")
     progress(0.7, "Trimming what no point supports")
-    mesh = _supported(mesh, cells, normals, weight, reach)
+    mesh = _supported(mesh, cells, normals, weight, reach, alike)
     if cloud.colors is not None:
         from scipy.spatial import cKDTree
 
@@ -214,13 +216,13 @@ def _nets(keys, grid, value, known, dims, low, step):
     return TriMesh(vertices, np.concatenate(faces).astype(np.int32)), cell
 
 
-def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndarray, reach: float) -> TriMesh:
+def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndarray, reach: float, alike: float) -> TriMesh:
     """Vertices laid onto the averaged surface once more; those the cloud lies only to one side of are taken out."""
     v = np.array(mesh.vertices)
     for last in (False, True):
         value, aside, count = np.zeros(len(v)), np.full(len(v), np.inf), np.zeros(len(v), np.int32)
         at, runs = cells.runs_at(v)
-        _field(v, at, cells.points, normals, weight, runs, reach, value, aside, count)
+        _field(v, at, cells.points, normals, weight, runs, reach, alike, value, aside, count)
         if not last:
             n = TriMesh(v, mesh.faces).vertex_normals
             v = v - value[:, None] * n

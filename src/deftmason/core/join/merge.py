@@ -12,7 +12,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..clean.background import loose_scraps
 from ..clean.fewer import Distance
+from ..clean.triangles import compact
 from ..clean.triangulate import surface_through
 from ..elements import RigidMotion
 from ..errors import BadArgument, BadInput
@@ -22,7 +24,9 @@ from .seen import Seen
 
 __all__ = ["Merged", "merge"]
 
-_REACH = 1.9  # resolutions, or spacings, over which what was seen is averaged
+_REACH = 1.9  # resolutions over which what was seen is averaged
+_SPACINGS = 1.5  # the same in spacings of the sparsest scan
+_ALIKE = 0.85  # cosine between normals that are averaged: an edge's two sides are not
 _NOISES = 4.0  # scatters a point may lie off the surface before it belongs to another layer
 _INSIDE = 4.0  # spacings inside its scan at which a point counts in full
 
@@ -82,9 +86,9 @@ def merge(
         weight.append(inside * square**2 * (s.spacing / spacing) ** 2)
         of.append(np.full(len(s.points), i, np.int32))
     p, n, w, k = (np.concatenate(a) for a in (points, normals, weight, of))
-    reach = max(_REACH * step, 2.4 * widest)
+    reach = max(_REACH * step, _SPACINGS * widest)
     progress(0.05, "Averaging what the scans saw")
-    first = surface_through(PointCloud(p, n), w, step, reach, part(progress, 0.05, 0.45))
+    first = surface_through(PointCloud(p, n), w, step, reach, part(progress, 0.05, 0.45), alike=_ALIKE)
     d = Distance(first)(p)
     scatter = max(noise or 0.0, 1.4826 * float(np.median(d)), max(seen[i].noise for i in motions))
     good = d < _NOISES * scatter + 0.05 * step
@@ -92,7 +96,8 @@ def merge(
     # Where a scan alone saw something, nothing contradicts it: only what has a better witness near goes.
     alone = _alone(p, k, ~good, reach)
     good |= alone
-    mesh = surface_through(PointCloud(p[good], n[good]), w[good], step, reach, part(progress, 0.5, 0.9))
+    mesh = surface_through(PointCloud(p[good], n[good]), w[good], step, reach, part(progress, 0.5, 0.9), alike=_ALIKE)
+    mesh = _without_scraps(mesh)
     spread = float(np.sqrt((np.minimum(d[good], _NOISES * scatter) ** 2).mean()))
     progress(0.9, "Counting who saw what")
     counts = np.zeros(len(mesh.vertices), np.uint8)
@@ -103,6 +108,11 @@ def merge(
         counts += (tree.query(mesh.vertices, distance_upper_bound=max(step, 1.5 * seen[i].spacing), workers=-1)[0] < np.inf).astype(np.uint8)
     progress(1.0)
     return Merged(mesh, counts, spread, int((~good).sum()), float(step))
+
+
+def _without_scraps(mesh: TriMesh) -> TriMesh:
+    goes = loose_scraps(mesh, np.ones(len(mesh.faces), bool))
+    return TriMesh(*compact(mesh.vertices, mesh.faces[~goes])) if goes.any() else mesh
 
 
 def _alone(p: np.ndarray, of: np.ndarray, ask: np.ndarray, reach: float) -> np.ndarray:

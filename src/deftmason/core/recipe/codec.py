@@ -45,6 +45,8 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     elif produces == "body":
         data = {"face_names": list(o.face_names)}
         blobs = {"body.brep": o.to_bytes()}
+    elif produces == "placement":
+        data = o
     elif produces == "deviation":
         data = {"names": o["names"]}
         blobs = {"distance.npy": _npy(o["distance"]), "face.npy": _npy(o["face"])}
@@ -88,6 +90,8 @@ def unpack(record: dict, blob) -> Outcome:
 
         with open(blob("body.brep"), "rb") as f:
             output = Body.from_bytes(f.read(), data["face_names"])
+    elif produces == "placement":
+        output = data
     elif produces == "deviation":
         output = {"distance": array("distance.npy"), "face": array("face.npy"), "names": data["names"]}
     values = [Value(**v) for v in record["values"]]

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from ..check.deviation import ModelSurface
 from ..errors import BadArgument, BadInput, Cancelled, MasonError
+from ..join.seen import Seen, see
 from ..progress import Progress, part, silent
 from ..scan.index import ScanIndex
 from ..scan.mesh import PointCloud, TriMesh
@@ -110,6 +111,11 @@ class Replay:
         if isinstance(scan, TriMesh):
             raise BadInput(f"'{self._by_id[step_id].name}' is a mesh; this works on clouds of points.", field="scan")
         return scan
+
+    def seen(self, step_id: str) -> Seen:
+        """The scan made ready for joining."""
+        scan = self.output(step_id, "scan")
+        return self.store.remember(("seen", self._key(step_id)), lambda: see(scan, f"'{self._by_id[step_id].name}'"))
 
     def cutter(self, step_id: str, normal) -> SectionCutter:
         label = tuple(round(float(c), 12) for c in normal)

@@ -1,5 +1,5 @@
 """All step kinds. Importing this package registers them."""
 
-from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, scan, shaping, sketch
+from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, joining, scan, shaping, sketch
 
-__all__ = ["check", "cleaning", "closing", "clouds", "datum", "extrude", "fillet", "frame", "scan", "shaping", "sketch"]
+__all__ = ["check", "cleaning", "closing", "clouds", "datum", "extrude", "fillet", "frame", "joining", "scan", "shaping", "sketch"]
