@@ -22,16 +22,18 @@ import RepairBench from './RepairBench.vue'
 import ScanBench from './ScanBench.vue'
 import SketchBench from './SketchBench.vue'
 import Working from './Working.vue'
+import JoinBench from '../join/JoinBench.vue'
+import JoinPanel from '../join/JoinPanel.vue'
 import SurveyPanel from '../clean/SurveyPanel.vue'
 import { FORMS as NUMBERS } from '../clean/forms'
 
 const j = useJob()
 const FORMS: Record<string, any> = { datum: DatumBench, frame: FrameBench, sketch: SketchBench, extrude: ExtrudeBench, fillet: FilletBench, check: CheckBench, scan: ScanBench,
-  background: BackgroundBench, repair: RepairBench, holes: HolesBench, bridge: BridgeBench, curvecut: CurveBench, combine: CombineBench,
+  background: BackgroundBench, repair: RepairBench, holes: HolesBench, bridge: BridgeBench, curvecut: CurveBench, combine: CombineBench, match: JoinBench, settle: JoinBench, merge: JoinBench,
   ...Object.fromEntries(Object.keys(NUMBERS).map((k) => [k, NumbersBench])),
 }
 const TITLES: Record<string, string> = { datum: 'Datum', frame: 'Frame', sketch: 'Sketch', extrude: 'Extrude', fillet: 'Fillet', check: 'Deviation map', scan: 'Scan',
-  background: 'Background', repair: 'Repair', holes: 'Patches', bridge: 'Bridge', curvecut: 'Cut', combine: 'Combined cloud',
+  background: 'Background', repair: 'Repair', holes: 'Patches', bridge: 'Bridge', curvecut: 'Cut', combine: 'Combined cloud', match: 'Rough match', settle: 'Settled scans', merge: 'Merged mesh',
   ...Object.fromEntries(Object.entries(NUMBERS).map(([k, f]) => [k, f.title])),
 }
 const tools = computed(() => TOOLS.filter((t) => t.stage === j.stage && (!t.fits || t.fits(j))))
@@ -52,12 +54,13 @@ const ready = computed(() => {
   if (h.kind === 'curvecut') return h.record.places.length >= (h.record.closed ? 3 : 2)
   if (h.kind === 'bridge') return h.record.places.length >= (h.record.way === 'stretch' ? 3 : 2)
   if (h.kind === 'combine') return h.record.scans.length > 1
+  if (h.kind === 'match') return Object.keys((j.preview?.summary as any)?.motions ?? {}).length > 1
+  if (h.kind === 'settle' || h.kind === 'merge') return !!j.preview && j.preview.status !== 'failed'
   if (h.kind === 'repair') return h.record.fix.length > 0
   if (h.kind === 'holes') return h.record.which !== 'picked' || h.record.places.length > 0
   return true
 })
 const LATER: Record<string, string> = {
-  Join: 'Several scans of one part are brought together here. This job has one scan.',
   Zones: 'The surfaces a scan is made of are read here. Until then pick faces where a tool asks for them.',
 }
 function start(t: (typeof TOOLS)[number]) {
@@ -78,6 +81,9 @@ const VERBS: Record<string, (s: any) => string> = {
   triangulate: () => 'Lay the mesh',
   combine: () => 'Combine the clouds',
   curvecut: () => 'Cut along the curve',
+  match: (s) => (s?.motions ? `Lay ${Object.keys(s.motions).length} places` : 'Lay the places'),
+  settle: () => 'Lay the settled places',
+  merge: (s) => (s ? `Lay ${s.triangles.toLocaleString('en')} triangles` : 'Merge the scans'),
 }
 const verb = computed(() => {
   if (!j.hand) return ''
@@ -105,9 +111,10 @@ const stoneOf = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null
       <DeviationPanel v-if="j.proof || (j.stage === 'Check' && j.check)" />
       <ScanBench v-if="j.stage === 'Scans'" />
       <DeliverBench v-else-if="j.stage === 'Deliver'" />
+      <JoinPanel v-if="j.stage === 'Join' && !j.proof" />
       <SurveyPanel v-if="j.stage === 'Clean' && j.scan && (j.scan.summary as any).is !== 'cloud'" class="!border-t-0" />
       <section v-if="tools.length && !j.proof" class="section !border-t-0" :class="{ '!border-t': j.stage === 'Check' && j.check }">
-        <h2 v-if="!(j.stage === 'Check' && j.check)">{{ j.stage }}</h2>
+        <h2 v-if="!(j.stage === 'Check' && j.check) && j.stage !== 'Join'">{{ j.stage }}</h2>
         <p v-if="j.stage === 'Clean' && j.tips.length > 1" class="mt-1 text-soft">Works on <b class="font-semibold text-ink">{{ j.byId.get(j.root(j.scan!.id))?.name }}</b>; choose another in the yard.</p>
         <ul class="mt-2" :class="j.stage === 'Clean' ? 'grid grid-cols-2 gap-x-1.5 gap-y-1' : 'space-y-1.5'">
           <li v-for="t in tools" :key="t.id" class="group flex gap-1">

@@ -8,6 +8,7 @@ import { useJob } from '../state/job'
 import { useMarks } from '../state/marks'
 import { belt, TOOLS } from '../state/tools'
 import View3D from '../view3d/View3D.vue'
+import PairView from '../join/PairView.vue'
 import Wall from '../wall/Wall.vue'
 import Yard from '../yard/Yard.vue'
 import FindTool from './FindTool.vue'
@@ -140,7 +141,8 @@ onBeforeUnmount(() => {
     <div class="flex min-h-0 flex-1">
       <Yard />
       <main class="relative flex min-w-0 flex-1">
-        <View3D ref="view" :cut="papered ? sketch.cut : null" @picked="picked" @rim="(i) => (j.rimClicked = { at: i })" @over="(i) => (j.rimOver = i)" />
+        <PairView v-if="j.hand?.kind === 'match' && j.slot === 'pairs'" />
+        <View3D v-show="!(j.hand?.kind === 'match' && j.slot === 'pairs')" ref="view" :cut="papered ? sketch.cut : null" @picked="picked" @rim="(i) => (j.rimClicked = { at: i })" @over="(i) => (j.rimOver = i)" />
         <Paper v-if="papered" class="w-[60%] shrink-0" />
         <p v-if="j.error" class="note-bad absolute bottom-4 left-1/2 z-10 max-w-md -translate-x-1/2" role="alert">
           {{ j.error }} <button class="ml-2 underline" @click="j.error = ''">Close</button>

@@ -2,9 +2,10 @@
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { call, geometry, numbers, study, type JobView, type Preview, type ProofView, type Selected, type Stone } from '../api/client'
-import { CLEAN_KINDS, STAGES, type StageKey } from './stages'
+import { CLEAN_KINDS, JOIN_KINDS, STAGES, type StageKey } from './stages'
 
 export type Place = { place: [number, number, number]; normal: [number, number, number] }
+export type Motions = Record<string, number[][]>
 export type Hand = { kind: string; editing: boolean; record: Record<string, any> }
 
 export const useJob = defineStore('job', () => {
@@ -30,7 +31,7 @@ export const useJob = defineStore('job', () => {
   const chosenStone = ref<string | null>(null)
   const hidden = reactive(new Set<string>())
   const alone = ref<string | null>(null)
-  const show = reactive({ scan: true, model: true, tide: false, after: true, edges: false, moved: false, colours: true })
+  const show = reactive({ scan: true, model: true, tide: false, after: true, edges: false, moved: false, colours: true, joined: 'scans' as 'scans' | 'mesh' | 'apart' })
   const level = ref<number | null>(null)
   const proof = shallowRef<ProofView | null>(null)
   const tolerance = ref(0.1)
@@ -46,8 +47,29 @@ export const useJob = defineStore('job', () => {
   /** The scans as they stand: those that no other scan step betters. */
   const tips = computed(() => {
     const used = new Set(stones.value.filter((s) => s.produces === 'scan' && s.status !== 'off').flatMap((s) => s.inputs))
+    // Scans merged into one stand behind the merged one.
+    for (const m of stones.value.filter((s) => s.kind === 'merge' && done(s)))
+      for (const id of Object.keys(motionsOf(m.record.placement as string))) used.add(id)
     return scans.value.filter((s) => !used.has(s.id))
   })
+  const motionsOf = (placement: string): Motions => ((byId.value.get(placement)?.summary as any)?.motions ?? {}) as Motions
+  /** The scans there are to join, as they stand. */
+  const joinScans = computed(() => {
+    const used = new Set(stones.value.filter((s) => s.produces === 'scan' && s.kind !== 'merge' && s.status !== 'off').flatMap((s) => s.inputs))
+    const after = new Set(stones.value.filter((s) => s.kind === 'merge').map((s) => s.id))
+    for (const s of stones.value) if (s.produces === 'scan' && s.inputs.some((i) => after.has(i))) after.add(s.id)
+    return scans.value.filter((s) => !used.has(s.id) && !after.has(s.id))
+  })
+  /** Where the scans are: as the step in hand has them, else as last laid. */
+  const placement = computed<{ id: string | null; key: string; summary: any } | null>(() => {
+    const h = hand.value
+    if (h && ['match', 'settle'].includes(h.kind) && preview.value?.key && preview.value.status !== 'failed') return { id: null, key: preview.value.key, summary: preview.value.summary }
+    const under = h && JOIN_KINDS.includes(h.kind) ? h.record.placement : null
+    const s = under ? byId.value.get(under) : h?.kind === 'match' ? null : last('placement')
+    return s ? { id: s.id, key: s.key!, summary: s.summary } : null
+  })
+  const joining = computed(() => (hand.value ? JOIN_KINDS.includes(hand.value.kind) : stage.value === 'Join' && joinScans.value.length > 1))
+  const merged = computed(() => [...stones.value].reverse().find((s) => s.kind === 'merge' && done(s)) ?? null)
   /** The capture a scan goes back to. */
   function root(id: string): string {
     const s = byId.value.get(id)
@@ -84,7 +106,8 @@ export const useJob = defineStore('job', () => {
   async function open(id: number) {
     close()
     take(await call<JobView>('GET', `/jobs/${id}`))
-    stage.value = allStones.value.every((s) => s.course === 'scan') ? 'Scans' : 'Build'
+    stage.value = allStones.value.every((s) => s.course === 'scan') ? (last('placement') ? 'Join' : 'Scans') : 'Build'
+    show.joined = merged.value ? 'mesh' : 'scans'
     tip.value = null
     show.tide = false
   }
@@ -231,6 +254,7 @@ export const useJob = defineStore('job', () => {
       take(view)
       if (kind === 'frame') show.scan = true
       if (kind === 'check') show.tide = true
+      if (kind === 'merge') { show.joined = 'mesh'; tip.value = null }
       return true
     } catch (e) {
       handError.value = (e as Error).message
@@ -250,6 +274,7 @@ export const useJob = defineStore('job', () => {
   const visible = (id: string) => { const r = root(id); return alone.value ? alone.value === r || alone.value === id : !hidden.has(r) }
 
   return {
+    joinScans, placement, joining, merged,
     scans, tips, tip, root, handScan, cleaning, litGoes, studying, marked, lines, focus, rimClicked, rimOver, movedReach, stopTrying, select,
     job, error, busy, stage, hand, slot, preview, previewing, handError, lit, chosenStone, hidden, alone, show, level, proof,
     tolerance, inches, allStones, stones, byId, scan, frame, body, check, matrix, running, pending, done,

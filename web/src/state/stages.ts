@@ -7,10 +7,13 @@ export type Stage = { key: StageKey; kinds: string[]; later?: boolean }
 /** Kinds of step that take a scan and give a better one. */
 export const CLEAN_KINDS = ['background', 'repair', 'holes', 'bridge', 'curvecut', 'smooth', 'decimate', 'remesh', 'watertight', 'noise', 'thin', 'normals', 'triangulate']
 
+/** Kinds of step that bring scans together. */
+export const JOIN_KINDS = ['match', 'settle', 'merge']
+
 export const STAGES: Stage[] = [
   { key: 'Scans', kinds: ['scan', 'combine'] },
   { key: 'Clean', kinds: CLEAN_KINDS },
-  { key: 'Join', kinds: [], later: true },
+  { key: 'Join', kinds: ['match', 'settle', 'merge'] },
   { key: 'Frame', kinds: ['datum', 'frame'] },
   { key: 'Zones', kinds: [], later: true },
   { key: 'Sketch', kinds: ['sketch'] },

@@ -40,6 +40,20 @@ const cleaner = (kind: string, name: string, says: string, fits: (j: Job) => boo
   start: (j) => j.takeUp(kind, { name: j.freeName(name), scan: j.scan!.id, ...record(j) }),
 })
 
+const laidPlacement = (j: Job): string | null => [...j.stones].reverse().find((s) => s.produces === 'placement' && j.done(s))?.id ?? null
+/** The scans to join, those placed already first: the others come to them. */
+const ordered = (j: Job) => {
+  const at = laidPlacement(j)
+  const placed = at ? Object.keys((j.byId.get(at)!.summary as any).motions ?? {}) : []
+  const all = j.joinScans.filter((s) => !j.hidden.has(j.root(s.id))).map((s) => s.id)
+  return [...placed.filter((id) => all.includes(id)), ...all.filter((id) => !placed.includes(id))]
+}
+const needScans = (j: Job) => (j.joinScans.length > 1 ? null : 'Needs two scans or more; bring them in Scans.')
+const needPlaces = (j: Job) => {
+  const at = laidPlacement(j)
+  return at && Object.keys((j.byId.get(at)!.summary as any).motions ?? {}).length > 1 ? null : 'Match scans first.'
+}
+
 export const TOOLS: Tool[] = [
   cleaner('background', 'Background', 'Drop the slab, all but one island, or what an outline holds', () => true, () => ({ way: 'slab', marks: [], drop: 'marked', scraps: true })),
   cleaner('noise', 'Noise', 'Points off the surface, and clumps apart', isCloud, () => ({ strictness: 4, smallest_clump: 40 })),
@@ -58,6 +72,22 @@ export const TOOLS: Tool[] = [
   cleaner('decimate', 'Decimate', 'Fewer triangles, deviation measured', mesh, (j) => ({ to: 'share', share: 0.25, triangles: Math.round(((j.scan!.summary as any).triangles ?? 0) / 4), tolerance: 0.05 })),
   cleaner('remesh', 'Remesh', 'Even triangles of a chosen edge length', mesh, (j) => ({ edge: edge(j) })),
   cleaner('watertight', 'Watertight', 'Closed and sound, for printing', mesh, () => ({ shape: 'tangent' })),
+  {
+    id: 'match', name: 'Match by themselves', says: 'Every scan finds where it belongs, or says why not', stage: 'Join', needs: needScans,
+    start: (j) => { j.takeUp('match', { name: j.freeName('Rough match'), scans: ordered(j), pairs: [], by: 'itself', placement: laidPlacement(j), noise: null }); j.tryIt(0) },
+  },
+  {
+    id: 'pairs', name: 'Match by pairs', says: 'Click the same places on two scans, three or more', stage: 'Join', needs: needScans,
+    start: (j) => { j.takeUp('match', { name: j.freeName('Rough match'), scans: ordered(j), pairs: [], by: 'pairs', placement: laidPlacement(j), noise: null }); j.slot = 'pairs' },
+  },
+  {
+    id: 'settle', name: 'Settle', says: 'All placed scans drawn onto each other at once', stage: 'Join', needs: needPlaces,
+    start: (j) => { j.takeUp('settle', { name: j.freeName('Settled'), placement: laidPlacement(j), held: [], leave_out: [], reach: null }); j.tryIt(0) },
+  },
+  {
+    id: 'merge', name: 'Merge', says: 'One mesh, each place the mean of what saw it best', stage: 'Join', needs: needPlaces,
+    start: (j) => { j.takeUp('merge', { name: j.freeName('Merged'), placement: laidPlacement(j), resolution: null, noise: null, leave_out: [] }); j.show.joined = 'mesh'; j.tryIt(0) },
+  },
   { id: 'plane', name: 'Plane datum', says: 'A flat face, from one place on it', stage: 'Frame', needs: needScan, start: datum('plane', 'Plane') },
   { id: 'axis', name: 'Axis datum', says: 'The axis of a bore or boss', stage: 'Frame', needs: needScan, start: datum('cylinder', 'Axis') },
   {

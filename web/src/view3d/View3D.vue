@@ -27,8 +27,35 @@ const traces = defineProps<{ cut?: { origin: number[]; normal: number[]; loops: 
 const laidPreview = computed(() => (j.cleaning && j.preview?.key && j.preview.status !== 'failed' && !j.handError ? j.preview : null))
 /** A cleaning step shows what it would give, unless what would go is to be seen first. */
 const SHOWS_BEFORE = ['background', 'noise', 'curvecut']
+const joinMesh = computed(() => {
+  if (j.hand?.kind === 'merge') return j.preview?.key && j.preview.status !== 'failed' && j.show.joined !== 'scans' ? j.preview.key : null
+  return !j.hand && j.merged && j.show.joined !== 'scans' ? j.merged.key : null
+})
+/** Scans being joined: where each is, those without a place set beside the rest. */
+const joined = computed(() => {
+  if (!j.joining || joinMesh.value || j.proof) return null
+  const motions = (j.placement?.summary?.motions ?? {}) as Record<string, number[][]>
+  const list = j.joinScans.filter((s) => j.visible(s.id))
+  const placed = list.filter((s) => motions[s.id]), rest = list.filter((s) => !motions[s.id])
+  const size = (s: (typeof list)[number]) => { const [a, b] = (s.summary as any).bounds as number[][]; return { middle: a.map((v, k) => (v + b[k]) / 2), radius: 0.5 * Math.hypot(...a.map((v, k) => b[k] - v)) } }
+  const out = placed.map((s) => ({ s, matrix: times(matrix.value, motions[s.id]) as number[][] | null }))
+  const columns = Math.ceil(Math.sqrt(rest.length * 1.5))
+  const pitch = 1.7 * Math.max(1, ...rest.map((s) => size(s).radius))
+  const right = placed.length ? 1.2 * pitch : 0
+  rest.forEach((s, i) => {
+    const { middle } = size(s)
+    const to = [(i % columns) * pitch + right, 0, -Math.floor(i / columns) * pitch]
+    out.push({ s, matrix: [0, 1, 2].map((r) => [...[0, 1, 2].map((c) => (r === c ? 1 : 0)), to[r] - middle[r]]).concat([[0, 0, 0, 1]]) })
+  })
+  return out
+})
+function times(a: number[][] | null, b: number[][]) {
+  return a ? a.map((row) => b[0].map((_, c) => row.reduce((t, v, k) => t + v * b[k][c], 0))) : b
+}
 const scanKey = computed(() => {
   if (j.proof) return j.proof.scan_key
+  if (joinMesh.value && j.joining) return joinMesh.value
+  if (joined.value) return joined.value[0]?.s.key ?? null
   if (j.hand && j.handScan) {
     if (laidPreview.value && j.show.after && !SHOWS_BEFORE.includes(j.hand.kind)) return laidPreview.value.key
     return j.handScan.key
@@ -36,33 +63,57 @@ const scanKey = computed(() => {
   return j.scan?.key ?? null
 })
 const colourOf = (root: string) => STONES[Math.max(0, j.allStones.filter((s) => s.kind === 'scan' || s.kind === 'combine').findIndex((s) => s.id === root)) % STONES.length]
-const mainRoot = computed(() => j.root(j.handScan?.id ?? j.scan?.id ?? ''))
-const others = computed(() => (j.proof || j.hand ? [] : j.tips.filter((t) => j.root(t.id) !== mainRoot.value && j.visible(t.id))))
+const mainRoot = computed(() => (joined.value ? joined.value[0]?.s.id ?? '' : j.root(j.handScan?.id ?? j.scan?.id ?? '')))
+const others = computed(() => (joined.value ? joined.value.slice(1).map((x) => x.s) : j.proof || j.hand || j.joining ? [] : j.tips.filter((t) => j.root(t.id) !== mainRoot.value && j.visible(t.id))))
 const bodyKey = computed(() => {
   if (j.proof) return j.proof.body_key
   if (j.preview?.key && j.hand && ['extrude'].includes(j.hand.kind) && j.preview.status !== 'failed' && !j.handError) return j.preview.key
   if (j.hand?.kind === 'fillet') return j.preview?.key && j.preview.status !== 'failed' && !j.handError ? j.preview.key : (j.byId.get(j.hand.record.body)?.key ?? null)
   return j.body?.key ?? null
 })
+/** A scan as it is joined: without the slab and scraps that a placement set aside. */
+async function partOf(id: string, key: string): Promise<Buffers> {
+  const b = await geometry(j.job!.id, key, 'scan')
+  const at = joined.value ? j.placement : null
+  if (!at?.summary.aside?.[id] || !b.arrays.indices) return b
+  const cached = parts.get(`${at.key}|${key}`)
+  if (cached) return cached
+  const shows = (await geometry(j.job!.id, at.key, 'also', key, `part_${id}`)).arrays.values as Uint8Array
+  const all = b.arrays.indices as Uint32Array
+  const kept = new Uint32Array(3 * shows.reduce((t, v) => t + (v ? 1 : 0), 0))
+  let n = 0
+  shows.forEach((v, f) => { if (v) { kept.set(all.subarray(3 * f, 3 * f + 3), n); n += 3 } })
+  const out = { ...b, arrays: { ...b.arrays, indices: kept } }
+  parts.set(`${at.key}|${key}`, out)
+  return out
+}
+const parts = new Map<string, Buffers>()
+const placedMatrix = (id: string) => joined.value?.find((x) => x.s.id === id)?.matrix ?? matrix.value
 const matrix = computed(() => {
   if (j.proof) return j.proof.matrix
   if (j.hand?.kind === 'frame' && j.preview?.summary?.matrix) return j.preview.summary.matrix as number[][]
   return j.matrix
 })
 const tide = computed(() => {
-  if (j.cleaning) return j.show.moved && laidPreview.value && j.show.after ? { key: laidPreview.value.key!, scan: laidPreview.value.key!, reach: 0.3, moved: true } : null
+  if (j.joining && joinMesh.value && j.show.joined === 'apart') return { key: joinMesh.value, scan: joinMesh.value, reach: 0.3, moved: true, name: 'apart' }
+  if (j.cleaning) return j.show.moved && laidPreview.value && j.show.after ? { key: laidPreview.value.key!, scan: laidPreview.value.key!, reach: 0.3, moved: true, name: 'moved' } : null
   if (!j.show.tide) return null
   if (j.proof) return { key: j.proof.key, scan: j.proof.scan_key, reach: histogramReach(j.proof.summary), moved: false }
   const under = j.check ? j.byId.get((j.check.record as any).scan)?.key : null
   return j.check?.key && under ? { key: j.check.key, scan: under, reach: histogramReach(j.check.summary), moved: false } : null
 })
 let firstOthers = true
-watch([others, () => matrix.value], async ([list]) => {
+let wasJoined = ''
+watch([others, () => matrix.value, joined], async ([list]) => {
   if (!j.job) return
   try {
-    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await geometry(j.job!.id, t.key!, 'scan'), colour: colourOf(j.root(t.id)) })))
+    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await partOf(t.id, t.key!), colour: colourOf(j.root(t.id)), matrix: joined.value ? placedMatrix(t.id) : null })))
     if (list !== others.value) return
     scene?.setOthers(got, matrix.value)
+    const main = joined.value?.[0]
+    if (main) scene?.setMatrix(main.matrix)
+    const state = joinMesh.value ? 'mesh' : joined.value ? (j.placement ? `placed ${Object.keys(j.placement.summary.motions)}` : 'apart') : ''
+    if (state !== wasJoined) { wasJoined = state; scene?.fit(false) }
     if (got.length && firstOthers) { firstOthers = false; scene?.fit(false) }
   } catch (e) {
     j.error = (e as Error).message
@@ -85,16 +136,16 @@ onBeforeUnmount(() => {
 })
 
 let firstScan = true
-watch(scanKey, async (key) => {
+watch([scanKey, () => (joined.value ? j.placement?.key : null)], async ([key]) => {
   if (!key || !j.job) return scene?.setScan(null, null)
   loading.value = 'Fetching the scan'
   try {
-    const b = await geometry(j.job.id, key, 'scan')
+    const b = joined.value ? await partOf(mainRoot.value, key) : await geometry(j.job.id, key, 'scan')
     if (scanKey.value !== key) return
-    scene!.setScan(b, matrix.value, colourOf(mainRoot.value))
+    scene!.setScan(b, joined.value ? placedMatrix(mainRoot.value) : matrix.value, colourOf(j.root(mainRoot.value)))
     scene!.setEdges(j.show.edges)
     shown()
-    if (firstScan) scene!.fit(false)
+    if (firstScan || wasJoined) scene!.fit(false)
     firstScan = false
     scene!.setLit(j.lit, j.litGoes)
     await patches()
@@ -117,6 +168,7 @@ watch(bodyKey, async (key) => {
   }
 }, { immediate: true, flush: 'post' })
 watch(matrix, (m, old) => {
+  if (joined.value) return
   scene?.setMatrix(m)
   if (JSON.stringify(m) !== JSON.stringify(old)) scene?.fit(false)
 }, { flush: 'post' })
@@ -125,7 +177,7 @@ async function colour() {
   const t = tide.value
   if (!t || !j.job) { deviation = null; return scene?.setTide(null, 0, 1) }
   if (t.moved) {
-    const a = await geometry(j.job.id, t.key, 'also', t.scan, 'moved')
+    const a = await geometry(j.job.id, t.key, 'also', t.scan, (t as any).name ?? 'moved')
     if (tide.value?.key !== t.key) return
     const values = a.arrays.values as Float32Array
     const size = Float32Array.from(values, Math.abs).sort()
@@ -164,8 +216,8 @@ const scanPlace = (p: THREE.Vector3) => p.clone().applyMatrix4(frameMatrix().inv
 const scanDirection = (d: THREE.Vector3) => d.clone().transformDirection(frameMatrix().invert()).toArray() as [number, number, number]
 
 function shown() {
-  const scanOn = j.show.tide || j.cleaning || (j.show.scan && (!j.scan || j.visible(j.scan.id)))
-  const bodyOn = !j.show.tide && !j.cleaning && j.show.model && (!j.body || j.visible(j.body.id))
+  const scanOn = j.show.tide || j.cleaning || j.joining || (j.show.scan && (!j.scan || j.visible(j.scan.id)))
+  const bodyOn = !j.show.tide && !j.cleaning && !j.joining && j.show.model && (!j.body || j.visible(j.body.id))
   scene?.setShown(scanOn, bodyOn, bodyOn && scanOn && j.slot !== 'edges' && !!j.hand && j.hand.kind !== 'check')
 }
 watch([() => ({ ...j.show }), () => [...j.hidden], () => j.alone, () => j.hand, () => j.slot], shown, { flush: 'post' })

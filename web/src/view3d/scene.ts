@@ -10,7 +10,7 @@ export type Hit = { what: 'scan' | 'body'; place: THREE.Vector3; normal: THREE.V
 type Pose = { quaternion: THREE.Quaternion; centre: THREE.Vector3; zoom: number }
 
 /** Stone colours of scans shown together. */
-export const STONES = [0xc9b48a, 0x8fa38c, 0xb98b7c, 0x8b9dad, 0xe0d6bf, 0x8f8172]
+export const STONES = [0xc9b48a, 0x7f9d7e, 0xb9776a, 0x7792b3, 0xa48bb0, 0x6e675e]
 const BRICK = 0x9e2b2b, MOSS = 0x4c7a4a, SAND = 0xc9b48a, SLATE = 0x58789a, SAFFRON = 0xe79a12, INKBLUE = 0x1e3c66, INK = 0x23262a, PLUM = 0x85497a
 
 function stone(color: number, extra: THREE.MeshStandardMaterialParameters = {}) {
@@ -128,7 +128,7 @@ export class Scene {
   }
 
   /** Scans shown beside the one worked on, by id. */
-  setOthers(list: { id: string; buffers: Buffers; colour: number }[], matrix: number[][] | null) {
+  setOthers(list: { id: string; buffers: Buffers; colour: number; matrix?: number[][] | null }[], matrix: number[][] | null) {
     for (const [id, o] of this.others) if (!list.some((x) => x.id === id)) { this.world.remove(o); this.others.delete(id) }
     for (const x of list) {
       let o = this.others.get(x.id)
@@ -141,7 +141,8 @@ export class Scene {
         this.others.set(x.id, o)
       }
       const m = new THREE.Matrix4()
-      if (matrix) m.set(...(matrix.flat() as Parameters<THREE.Matrix4['set']>))
+      const own = x.matrix ?? matrix
+      if (own) m.set(...(own.flat() as Parameters<THREE.Matrix4['set']>))
       o.matrix.copy(m.multiply(new THREE.Matrix4().makeTranslation(o.userData.origin)))
       o.matrixWorldNeedsUpdate = true
     }
@@ -347,9 +348,11 @@ export class Scene {
     for (const m of [this.scan, this.points, this.body, ...this.others.values()] as (THREE.Mesh | null)[]) {
       if (!m?.visible) continue
       m.updateWorldMatrix(true, false)
-      const at = m.geometry.getAttribute('position')
-      const step = Math.max(1, Math.floor(at.count / 15000))
-      for (let i = 0; i < at.count; i += step) seen.expandByPoint(p.fromBufferAttribute(at as THREE.BufferAttribute, i).applyMatrix4(m.matrixWorld).applyQuaternion(inverse))
+      const at = m.geometry.getAttribute('position') as THREE.BufferAttribute
+      const index = m.geometry.getIndex() // what is set aside keeps its vertices but has no facets
+      const count = index ? index.count : at.count
+      const step = Math.max(1, Math.floor(count / 15000))
+      for (let i = 0; i < count; i += step) seen.expandByPoint(p.fromBufferAttribute(at, index ? index.getX(i) : i).applyMatrix4(m.matrixWorld).applyQuaternion(inverse))
     }
     if (seen.isEmpty()) return
     if (remember) this.remember()
@@ -413,6 +416,21 @@ export class Scene {
   private at(x: number, y: number) {
     this.place()
     return new THREE.Vector3((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y, 0).unproject(this.camera)
+  }
+
+  /** The scan shown beside the others that lies foremost at a pixel, and where it was hit. */
+  hitOther(x: number, y: number): { id: string; place: THREE.Vector3 } | null {
+    this.place()
+    const caster = new THREE.Raycaster()
+    caster.setFromCamera(new THREE.Vector2((2 * x) / this.size.x - 1, 1 - (2 * y) / this.size.y), this.camera)
+    caster.ray.origin.addScaledVector(caster.ray.direction, -5000)
+    caster.params.Points.threshold = 4 * this.scale
+    let best: { id: string; place: THREE.Vector3; far: number } | null = null
+    for (const [id, o] of this.others) {
+      const h = caster.intersectObject(o, false)[0]
+      if (h && (!best || h.distance < best.far)) best = { id, place: h.point, far: h.distance }
+    }
+    return best
   }
 
   hit(x: number, y: number, order: ('scan' | 'body')[]): Hit | null {

@@ -18,7 +18,7 @@ const GROUPS: { title: string; produces: string[]; colour: string }[] = [
 const groups = computed(() =>
   GROUPS.map((g) => {
     let items = j.stones.filter((s) => g.produces.includes(s.produces) && s.status !== 'off')
-    if (g.title === 'Scans') items = j.tips
+    if (g.title === 'Scans') items = j.joining ? [...j.joinScans, ...(j.merged ? [j.merged] : [])] : j.tips
     if (g.title === 'Bodies') items = items.slice(-1) // the features are on the wall; the body is one
     return { ...g, items }
   }).filter((g) => g.items.length),

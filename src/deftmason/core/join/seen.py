@@ -52,6 +52,7 @@ class Seen:
     toward: np.ndarray | None
     dropped: tuple[str, ...]
     area: float
+    part: np.ndarray | None = None  # (facets or points of the scan,) which show the part; None: all
     picks: dict[int, np.ndarray] = field(default_factory=dict, repr=False)  # places to settle by, by how many
 
     @cached_property
@@ -73,10 +74,11 @@ class Seen:
 def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = False) -> Seen:
     """Make a scan ready for joining. Raises `BadInput` where too little of a part is in it."""
     dropped: list[str] = []
+    shows: np.ndarray | None = None
     if isinstance(scan, TriMesh):
         scan = _one_vertex_a_place(scan)
     if not keep_slab:
-        scan, dropped = _without_room(scan)
+        scan, dropped, shows = _without_room(scan)
     if isinstance(scan, TriMesh):
         points, given, area = scan.vertices, scan.vertex_normals, float(scan.areas.sum())
     else:
@@ -115,7 +117,7 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     if area is None:
         area = float(len(points) * np.pi * cells.radius**2 / max(float(np.median(found["count"])) + 1, 1.0))
     return Seen(
-        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, _toward(n), tuple(dropped), area
+        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, _toward(n), tuple(dropped), area, shows
     )  # fmt: skip
 
 
@@ -171,8 +173,8 @@ def _one_vertex_a_place(mesh: TriMesh) -> TriMesh:
     return TriMesh(v, f)
 
 
-def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, list[str]]:
-    """The scan without the slab it stood on and without scraps."""
+def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, list[str], np.ndarray | None]:
+    """The scan without the slab it stood on and without scraps, what was dropped, and which facets or points are left."""
     dropped = []
     n = len(scan.faces) if isinstance(scan, TriMesh) else len(scan.points)
     goes = np.zeros(n, bool)
@@ -191,12 +193,12 @@ def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, lis
         dropped.append("scraps")
     goes = goes | scraps
     if not goes.any():
-        return scan, dropped
+        return scan, dropped, None
     if isinstance(scan, TriMesh):
         v, f = compact(scan.vertices, scan.faces[~goes])
-        return TriMesh(v, f), dropped
+        return TriMesh(v, f), dropped, ~goes
     normals = None if scan.normals is None else np.asarray(scan.normals)[~goes]
-    return PointCloud(scan.points[~goes], normals), dropped
+    return PointCloud(scan.points[~goes], normals), dropped, ~goes
 
 
 def _loose_clumps(points: np.ndarray, keep: np.ndarray) -> np.ndarray:

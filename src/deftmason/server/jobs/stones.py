@@ -227,6 +227,11 @@ def _moved_onto(step: dict, old: str | None, new: str) -> dict:
         out["scan"] = new
     if old in out.get("scans", []):
         out["scans"] = [new if s == old else s for s in out["scans"]]
+    for listed in ("held", "leave_out"):
+        if old in out.get(listed, []):
+            out[listed] = [new if s == old else s for s in out[listed]]
+    if any(old in (p.get("fixed"), p.get("moving")) for p in out.get("pairs", [])):
+        out["pairs"] = [{**p, **{k: new for k in ("fixed", "moving") if p[k] == old}} for p in out["pairs"]]
     return out
 
 

@@ -15,6 +15,7 @@ from ...join.pairs import place_by_pairs
 from ...join.place import Refused, rough_match
 from ...join.run import joined_by_pairs, reach_for, settle_placed
 from ...join.settle import Link, links_between
+from ...join.seen import Seen
 from ...progress import part
 from ..step import Outcome, Step, register
 from .scan import told
@@ -38,7 +39,7 @@ def placed_by(context, step_id: str) -> dict[str, RigidMotion]:
     return {i: RigidMotion(np.array(m)) for i, m in out["motions"].items()}
 
 
-def _placement(scans: list[str], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
+def _placement(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
     """What a placement step gives: motions by scan, and for people the links, the reasons and how far each moved."""
     output = {"motions": {scans[i]: m.matrix.tolist() for i, m in sorted(motions.items())}}
     told_links = [{"a": scans[l.a], "b": scans[l.b], "area": l.area, "overlap": l.overlap, "rms": l.rms} for l in links]
@@ -52,11 +53,14 @@ def _placement(scans: list[str], motions: dict[int, RigidMotion], links: list[Li
         "links": told_links,
         "refused": left,
         "moved": {scans[i]: d for i, d in moved.items()},
+        "aside": {s: list(x.dropped) for s, x in zip(scans, seen) if x.part is not None},
         "rms": rms,
         "says": f"{len(motions)} of {len(scans)} placed" + (f", {rms:.3f} mm apart" if rms is not None else ""),
     }
     says = f"{len(left)} left out; see why in its evidence." if left else ""
-    return Outcome(output, summary, says, "attention" if left else "sound")
+    # Which facets or points of each scan show the part, so that the slab need not be looked at.
+    arrays = {f"part_{s}": x.part for s, x in zip(scans, seen) if x.part is not None}
+    return Outcome(output, summary, says, "attention" if left else "sound", arrays=arrays)
 
 
 @register
@@ -99,7 +103,7 @@ class MatchStep(Step):
             motions, refused = placed or {0: RigidMotion.identity()}, {}
         progress(0.96, "Measuring what they share")
         links = links_between({i: seen[i] for i in motions}, motions) if len(motions) > 1 else []
-        outcome = _placement(self.scans, motions, links, refused, {})
+        outcome = _placement(self.scans, seen, motions, links, refused, {})
         outcome.summary["pairs"] = misfits
         return outcome
 
@@ -148,7 +152,7 @@ class SettleStep(Step):
         seen = [context.seen(s) for s in scans]
         held = {scans.index(s) for s in self.held if s in scans} or {0}
         done = settle_placed(seen, dict(enumerate(motions.values())), held=held, reach=self.reach or reach_for(seen), progress=progress)
-        return _placement(scans, done.motions, done.links, {}, done.moved)
+        return _placement(scans, seen, done.motions, done.links, {}, done.moved)
 
 
 @register
