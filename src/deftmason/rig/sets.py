@@ -56,9 +56,11 @@ def around(count: int, rise: float, attitude: np.ndarray | None = None, start: f
     return [View(at, (float(np.cos(t)), float(np.sin(t)), rise)) for t in turns]
 
 
-def ring_scans(spacing: float = 0.8, sector_deg: float = 72.0, seed: int = 5, slab: bool = False) -> list[tuple[TriMesh, RigidMotion]]:
+def ring_scans(
+    spacing: float = 0.6, sector_deg: float = 72.0, *, correlated_share: float = 0.0, seed: int = 5
+) -> list[tuple[TriMesh, RigidMotion]]:
     """Eight sectors of the ring, each 45° on from the last, seen from above and outside; and their poses."""
-    whole = scan_views(ring_body(), around(8, 1.3), spacing=spacing, slab=slab, seed=seed)
+    whole = scan_views(ring_body(), around(8, 1.3), spacing=spacing, slab=False, correlated_share=correlated_share, seed=seed)
     out = []
     for k, (mesh, pose) in enumerate(whole):
         p = pose.inverse().points(mesh.centroids)

@@ -8,6 +8,7 @@ nearly as good, where too little is shared, or where every way is contradicted, 
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -18,7 +19,7 @@ from .candidates import Ready, candidates, distinct, get_ready
 from .evidence import Evidence, Witness, total, weigh
 from .lookup import score
 from .seen import Seen
-from .settle import settle_onto
+from .settle import picks_of, settle_onto
 
 __all__ = ["Placed", "Refused", "rough_match"]
 
@@ -191,9 +192,7 @@ def rough_match(
     n = len(seen)
     fixed = dict(placed or {})
     pairs = [(a, b) for a in range(n) for b in range(a) if a not in fixed or b not in fixed]
-    for k, (a, b) in enumerate(pairs):
-        progress(0.05 + 0.7 * k / max(len(pairs), 1), f"Trying scan {a + 1} on scan {b + 1}")
-        m.pair(a, b)
+    _try_pairs(m, pairs, progress)
     if fixed:
         return _grow(m, fixed, set(fixed), part(progress, 0.75, 1))
     # The surest pair begins; should it lead to little, the next is tried.
@@ -212,6 +211,19 @@ def rough_match(
         for u in range(1, n):
             best.refused[u] = _refusal(m, [], [])
     return _from_first(best)
+
+
+def _try_pairs(m: _Matcher, pairs: list[tuple[int, int]], progress: Progress) -> None:
+    """All pairs tried, two at a time: half of the work is outside the interpreter."""
+    for k, r in enumerate(m.ready):
+        progress(0.05 * k / len(m.ready), f"Describing scan {k + 1}")
+        _ = (r.at, r.features, r.scoring, m.witness[k].sample, m.witness[k].neighbours, m.witness[k].sight, r.seen.tree)
+        picks_of(r.seen, 400)
+    with ThreadPoolExecutor(2) as pool:
+        for k in range(0, len(pairs), 2):
+            two = pairs[k : k + 2]
+            progress(0.05 + 0.7 * k / len(pairs), f"Trying scan {two[0][0] + 1} on scan {two[0][1] + 1}")
+            list(pool.map(lambda p: m.pair(*p), two))
 
 
 def _holds(m: _Matcher, found: Placed, a: int, b: int) -> bool:
@@ -348,6 +360,6 @@ def _refusal(m: _Matcher, ways: list[_Way], others: list[int]) -> Refused:
 def _from_first(p: Placed) -> Placed:
     """All motions into the frame of the first placed scan."""
     back = p.motions[p.first].inverse()
-    motions = {i: back.after(q) for i, q in p.motions.items()}
+    motions = {i: back.after(q) for i, q in p.motions.items()} | {p.first: RigidMotion.identity()}
     refused = {u: Refused(r.reason, r.why, [back.after(w) for w in r.ways], r.evidence) for u, r in p.refused.items()}
     return Placed(p.first, motions, refused)
