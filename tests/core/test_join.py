@@ -221,7 +221,7 @@ def test_a_bad_pair_shows_by_its_misfit():
     q = p + [5, 0, 0]
     q[4] += [0, 0, 9]
     fit = place_by_pairs(p, q)
-    assert fit.misfit.argmax() == 4 and fit.misfit[4] > 2 * np.sort(fit.misfit)[-2]
+    assert fit.misfit.argmax() == 4 and fit.misfit[4] > 1.5 * np.sort(fit.misfit)[-2]
 
 
 @pytest.mark.parametrize("places, says", [(np.eye(3)[:2], "Three pairs"), (np.outer(np.arange(4), [1, 2, 3.0]), "on a line")])

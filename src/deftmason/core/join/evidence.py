@@ -190,6 +190,9 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     off = x[:, None] - b.seen.points[j]
     h = np.einsum("kij,kij->ki", off, m)
     c = np.einsum("kj,kij->ki", n, m)
+    # Along the mean of both normals two places of one smooth surface are no distance apart, however sparse the points.
+    mean = n + m[:, 0]
+    along = np.abs(np.einsum("kj,kj->k", off[:, 0], mean)) / np.maximum(np.linalg.norm(mean, axis=1), 0.5)
     sideways = np.sqrt(np.maximum(d[:, 0] ** 2 - h[:, 0] ** 2, 0, where=near, out=np.zeros(len(x))))
     noise = np.hypot(a.seen.noise, b.seen.noise)
     bent = np.maximum(s.rough - a.seen.noise, 0) + np.maximum(b.seen.rough[j[:, 0]] - b.seen.noise, 0)
@@ -207,7 +210,7 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
         missing = ~agree & ~against & b.sight.missed(x, n)
     against &= against[a.neighbours].mean(axis=1) > 0.45
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
-    return float(agree.sum() * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float((h_least[agree] ** 2).sum() * a.each), b.seen.points[j[agree, 0]], m[agree, 0]
+    return float(agree.sum() * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float((np.minimum(along, h_least)[agree] ** 2).sum() * a.each), b.seen.points[j[agree, 0]], m[agree, 0]
 
 
 def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:

@@ -19,7 +19,7 @@ from .candidates import Ready, candidates, distinct, get_ready
 from .evidence import Evidence, Witness, total, weigh
 from .lookup import score
 from .seen import Seen
-from .settle import picks_of, settle_onto
+from .settle import picks_of, settle_all, settle_onto
 
 __all__ = ["Placed", "Refused", "rough_match"]
 
@@ -77,7 +77,21 @@ class _Matcher:
         self.some = [r.sample.points[:60] for r in self.ready]
         self.pairs: dict[tuple[int, int], list[tuple[RigidMotion, Evidence]]] = {}
         # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a look.
-        self.noise = np.sqrt(2) * noise if noise else _WIDER * float(np.median([s.noise for s in seen]))
+        # How much, the surest pairs tell, see `learn_noise`; stated, it is known.
+        self.stated = noise is not None
+        self.scatter = float(np.median([s.noise for s in seen]))
+        self.noise = np.sqrt(2) * noise if noise else _WIDER * self.scatter
+
+    def learn_noise(self) -> None:
+        """The distance left between settled scans, from the best way of each of the pairs that hold best."""
+        best = [f[0][1] for f in self.pairs.values() if f and self.enough(f[0][1]) and f[0][1].worth > 0]
+        if self.stated or not best:
+            return
+        surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.seen) - 1)]
+        left = float(np.median([e.rms for e in surest]))
+        self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
+        for found in self.pairs.values():
+            found.sort(key=lambda f: (-f[1].strength(self.noise), -f[1].worth))
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the scan may lie there."""
@@ -116,6 +130,11 @@ class _Matcher:
             return way
         m, _, rms = settle_onto(self.seen[u], way.motion, [(self.seen[p], placed[p]) for p in near], reach=0.7 * self.pitch, count=400, rounds=9)
         return self.weighed(u, _Way(m), placed) if np.isfinite(rms) else way
+
+    def settled_all(self, placed: dict[int, RigidMotion], fixed: set[int]) -> dict[int, RigidMotion]:
+        """All placed scans settled on each other, as well as a rough place needs."""
+        mine = {i: self.seen[i] for i in placed}
+        return settle_all(mine, placed, held=fixed or {min(placed)}, reach=0.7 * self.pitch, count=800).motions
 
     def weighed(self, u: int, way: _Way, placed: dict[int, RigidMotion]) -> _Way:
         for p, m in placed.items():
@@ -193,6 +212,7 @@ def rough_match(
     fixed = dict(placed or {})
     pairs = [(a, b) for a in range(n) for b in range(a) if a not in fixed or b not in fixed]
     _try_pairs(m, pairs, progress)
+    m.learn_noise()
     if fixed:
         return _grow(m, fixed, set(fixed), part(progress, 0.75, 1))
     # The surest pair begins; should it lead to little, the next is tried.
@@ -245,7 +265,7 @@ def _grow(m: _Matcher, placed: dict[int, RigidMotion], fixed: set[int], progress
     placed = dict(placed)
     n = len(m.seen)
     ways: dict[int, list[_Way]] = {u: [] for u in range(n)}
-    fresh = list(placed)
+    fresh, calm = list(placed), 0
     while True:
         progress(0.7 * len(placed) / n, f"{len(placed)} of {n} scans placed")
         options = {}
@@ -257,7 +277,13 @@ def _grow(m: _Matcher, placed: dict[int, RigidMotion], fixed: set[int], progress
             if top and m.enough(top[0].evidence(placed)) and top[0].evidence(placed).worth > 0:
                 options[u] = (_sureness(m.strengths(top, placed)), top[0].motion)
         if not options:
-            break
+            # Placed one after the other, rough places add up; settled together, they may yet let the others in.
+            if calm == len(placed) or len(placed) < 3:
+                break
+            placed = m.settled_all(placed, fixed)
+            ways = {u: m.ways(u, placed, [p for p in placed if p != u]) for u in range(n)}
+            fresh, calm = [], len(placed)
+            continue
         u = max(options, key=lambda k: options[k][0])
         placed[u] = options[u][1]
         fresh = [u]
