@@ -72,8 +72,8 @@ def join_files(
     begin = time.perf_counter()
     from ..core.join.merge import merge
     from ..core.join.pairs import place_by_pairs
-    from ..core.join.run import joined_by_pairs, settle_placed
     from ..core.join.run import join as join_scans
+    from ..core.join.run import joined_by_pairs, settle_placed
     from ..core.join.seen import see
 
     warnings = [f"{n}: {w}" for n, r in zip(names, read) for w in r.warnings]

@@ -92,7 +92,7 @@ def _nearest(grid, low, cell, x, y, z):  # pragma: no cover - compiled
 @njit(cache=True)
 def _score(m, p, n, inner, first, last, grid, low, cell, q, qn, qi, pitch, out):  # pragma: no cover - compiled
     """Adds agreeing and contradicting points of p[first:last] to out."""
-    near = 0.7 * pitch
+    near = _AGREE * pitch
     for i in range(first, last):
         x = m[0, 0] * p[i, 0] + m[0, 1] * p[i, 1] + m[0, 2] * p[i, 2] + m[0, 3]
         y = m[1, 0] * p[i, 0] + m[1, 1] * p[i, 1] + m[1, 2] * p[i, 2] + m[1, 3]
@@ -109,7 +109,7 @@ def _score(m, p, n, inner, first, last, grid, low, cell, q, qn, qi, pitch, out):
         s = np.sqrt(max(dx * dx + dy * dy + dz * dz - h * h, 0.0))
         if s > 1.1 * pitch:
             continue
-        if abs(h) < near and c > 0.86:
+        if abs(h) < near and c > _FACING:
             out[0] += 1
         elif qi[j] and inner[i]:
             if abs(h) > 1.6 * near and (c > 0.5 or (h > 0 and c > -0.3)):
