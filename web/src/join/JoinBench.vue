@@ -71,7 +71,7 @@ if (j.hand!.editing && !j.preview) j.tryIt(0)
     <template v-else-if="r.kind !== 'merge'">
       <p class="mt-1.5"><b class="fig font-semibold" data-figure="placed">{{ placed.length }}</b> of <span class="fig">{{ r.kind === 'match' ? r.scans.length : list.length }}</span> placed<template v-if="s.rms !== null">, <span class="fig" data-figure="rms">{{ s.rms.toFixed(3) }}</span> mm apart (rms)</template></p>
       <LinkTable v-if="s.links.length" :links="s.links" :scans="placed" />
-      <ul v-if="s.refused?.length" class="mt-2 space-y-1.5" aria-label="Left out"><li v-for="x in s.refused" :key="x.scan" class="note"><b class="font-semibold">{{ numberOf(x.scan) }} {{ nameOf(x.scan) }}</b> left out, {{ x.reason }}. {{ x.why }}</li></ul>
+      <ul v-if="s.refused?.length" class="mt-2 space-y-1.5" aria-label="Left out"><li v-for="x in s.refused" :key="x.scan" class="note"><b class="font-semibold">{{ numberOf(x.scan) }} {{ nameOf(x.scan) }}</b> left out, {{ x.reason }}. {{ x.why }}<template v-if="x.agree.length"> Candidates agree over <span class="fig">{{ x.agree.map((a: number) => Math.round(a)).join(', ') }}</span> mm².</template></li></ul>
       <dl v-if="r.kind === 'settle'" class="mt-1.5 grid grid-cols-[1fr_auto] gap-y-0.5" aria-label="How far each moved"><template v-for="(d, id) in s.moved" :key="id"><dt class="truncate">{{ numberOf(String(id)) }} {{ nameOf(String(id)) }} moved</dt><dd class="fig">{{ d.toFixed(3) }} mm</dd></template></dl>
     </template>
     <template v-else>
