@@ -18,7 +18,7 @@ from ..progress import Progress, part, silent
 from .candidates import Ready, candidates, distinct, get_ready
 from .evidence import Evidence, Witness, total, weigh
 from .lookup import score
-from .seen import Seen
+from .seen import Seen, lighter
 from .settle import picks_of, settle_all, settle_onto
 
 __all__ = ["Placed", "Refused", "rough_match"]
@@ -207,7 +207,7 @@ def rough_match(
     Motions into the frame of the first scan placed (the first of all wherever it can be), to within a fraction of a millimetre;
     settle them afterwards. Scans without a sure place are in ``refused``.
     """
-    m = _Matcher(seen, noise)
+    m = _Matcher([lighter(s) for s in seen], noise)
     n = len(seen)
     fixed = dict(placed or {})
     pairs = [(a, b) for a in range(n) for b in range(a) if a not in fixed or b not in fixed]
