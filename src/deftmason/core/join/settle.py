@@ -262,7 +262,7 @@ def settle_all(
     now = dict(motions)
     if len(pairs) >= len(motions) and len(free) > 1:
         now = share_out(seen, now, pairs, held, reach, part(progress, 0, 0.4))
-        reach = max(0.5 * reach, 0.3 * reach)
+        reach = 0.5 * reach
     at = {i: 6 * k for k, i in enumerate(free)}
     least = {p: least_reach(seen[p[0]], seen[p[1]]) for p in pairs}
     calm, rounds = 0, 0
