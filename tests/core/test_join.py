@@ -107,7 +107,7 @@ def test_what_was_not_seen_stays_open(arm):
 
     done = merge({0: arm.seen[0]}, {0: RigidMotion.identity()}, resolution=0.8)
     assert max(r.length for r in list_rims(done.mesh)) > 60
-    near = arm.seen[0].tree.query(done.mesh.vertices)[0]
+    near = arm.seen[0].nearest.query(done.mesh.vertices, 2.0)[0]
     assert near.max() < 2.0
 
 
@@ -119,7 +119,7 @@ def test_a_ring_of_eight_closes():
     # The seam: the last scan's places shared with the first, where truth has them.
     first, last = found.motions[0], found.motions[7]
     p = ring.seen[7].points
-    shared = p[ring.seen[0].tree.query(ring.true(7).points(p))[0] < 1.0]
+    shared = p[ring.seen[0].nearest.query(ring.true(7).points(p), 1.0)[1] >= 0]
     gap = np.linalg.norm(first.inverse().after(last).points(shared) - ring.true(7).points(shared), axis=1)
     assert np.sqrt((gap**2).mean()) < 0.03
     # And no error piles up on the far side.

@@ -114,7 +114,7 @@ def _frame(px, py, pz, qx, qy, qz, nx, ny, nz, mx, my, mz, f):  # pragma: no cov
     return True
 
 
-@njit(cache=True, parallel=True)
+@njit(cache=True, parallel=True, nogil=True)
 def _drawn(pairs, p, n, q, m, least, slack, angle, tries, chunks, most, seed):  # pragma: no cover - compiled
     """Placements from pairs of matches drawn by lot: (chunks, most, 4, 4) and how many each chunk found."""
     out = np.zeros((chunks, most, 4, 4))
@@ -223,7 +223,11 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
         return np.zeros((0, 4, 4)), np.zeros((0, 3))
     some = a.points[:60]
     worth = score(fixed.at, poses, moving.sample.first(110))
+    # More points the fewer are left: what a few tell apart needs no more.
     poses = poses[np.argsort(-(worth[:, 0] - 4 * worth[:, 1]), kind="stable")[:_LOOKED_AT]]
+    worth = score(fixed.at, poses, moving.sample.first(300))
+    left = [np.argsort(-(worth[:, 0] - k * worth[:, 1]), kind="stable")[: _LOOKED_AT // 3] for k in (2.5, 25.0)]
+    poses = poses[np.unique(np.concatenate(left))]
     worth = score(fixed.at, poses, moving.scoring)
     kept: list[int] = []
     # By two judgements: much in common whatever is said against it, and little said against it.

@@ -11,10 +11,12 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from numba import njit
 
 from ..elements import RigidMotion
 from .lookup import sample_of
-from .seen import Seen, threads_for
+from .nearest import closest
+from .seen import Seen
 
 __all__ = ["Witness", "Evidence", "weigh", "total"]
 
@@ -101,6 +103,26 @@ class Witness:
         return cKDTree(p).query(p, k=min(7, len(p)), workers=-1)[1][:, 1:]
 
     @cached_property
+    def bent(self) -> np.ndarray:
+        """How much more each of the sample scatters than noise does: bends and edges, mm."""
+        return np.maximum(self.sample.rough - self.seen.noise, 0)
+
+    @cached_property
+    def inner(self) -> np.ndarray:
+        """Which of the sample were seen well around."""
+        return self.sample.rim > 3 * self.seen.spacing
+
+    @cached_property
+    def all_bent(self) -> np.ndarray:
+        """`bent` of all points of the scan."""
+        return np.maximum(self.seen.rough - self.seen.noise, 0)
+
+    @cached_property
+    def all_inner(self) -> np.ndarray:
+        """`inner` of all points of the scan."""
+        return self.seen.rim > 3 * self.seen.spacing
+
+    @cached_property
     def each(self) -> float:
         """Area one point of the sample stands for, mm²."""
         return self.seen.area / max(len(self.sample.points), 1)
@@ -178,39 +200,60 @@ class _Sight:
         return out
 
 
+@njit(cache=True, nogil=True)
+def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q_inner, reach, near, noise, most, agree, against, apart, at):  # pragma: no cover - compiled
+    """Which places ``x`` with normals ``n`` agree with the points ``q``, and which contradict them; the distance where they agree (elsewhere
+    the one up to which they would), and the point each agrees with; into the last four."""
+    for i in range(x.shape[0]):
+        first, second, d1, d2 = closest(p, start, dims, low, cell, x[i, 0], x[i, 1], x[i, 2], reach)
+        slack = noise + min(bent[i] + (q_bent[order[first]] if first >= 0 else 0.0), most)
+        apart[i] = slack
+        if first < 0:
+            continue
+        j = order[first]
+        h = (x[i, 0] - q[j, 0]) * m[j, 0] + (x[i, 1] - q[j, 1]) * m[j, 1] + (x[i, 2] - q[j, 2]) * m[j, 2]
+        if max(d1 - h * h, 0.0) >= near * near:
+            continue
+        c = n[i, 0] * m[j, 0] + n[i, 1] * m[j, 1] + n[i, 2] * m[j, 2]
+        least = abs(h)
+        if second >= 0:
+            k = order[second]
+            least = min(least, abs((x[i, 0] - q[k, 0]) * m[k, 0] + (x[i, 1] - q[k, 1]) * m[k, 1] + (x[i, 2] - q[k, 2]) * m[k, 2]))
+        if least < slack and c > _FACING:
+            agree[i] = True
+            at[i] = j
+            # Along the mean of both normals two places of one smooth surface are no distance apart, however sparse the points.
+            sx, sy, sz = n[i, 0] + m[j, 0], n[i, 1] + m[j, 1], n[i, 2] + m[j, 2]
+            along = (x[i, 0] - q[j, 0]) * sx + (x[i, 1] - q[j, 1]) * sy + (x[i, 2] - q[j, 2]) * sz
+            apart[i] = min(abs(along) / max(np.sqrt(sx * sx + sy * sy + sz * sz), 0.5), least)
+        if inner[i] and q_inner[j] and least > 2 * slack and (c > 0.5 or (h > 0 and c > -0.3)):
+            against[i] = True
+
+
 def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, float, np.ndarray, np.ndarray]:
     """Agreeing, contradicted and missing area, squared distance summed over the former, the places and normals of ``b`` that agree."""
-    s = a.sample
+    s, other = a.sample, b.seen
     x, n = motion.points(s.points), motion.vectors(s.normals)
-    reach = 4 * a.pitch
-    d, j = b.seen.tree.query(x, k=2, distance_upper_bound=reach, workers=threads_for(len(x)))
-    near = np.isfinite(d[:, 0])
-    j = np.where(np.isfinite(d), j, 0)
-    m = b.seen.normals[j]
-    off = x[:, None] - b.seen.points[j]
-    h = np.einsum("kij,kij->ki", off, m)
-    c = np.einsum("kj,kij->ki", n, m)
-    # Along the mean of both normals two places of one smooth surface are no distance apart, however sparse the points.
-    mean = n + m[:, 0]
-    along = np.abs(np.einsum("kj,kj->k", off[:, 0], mean)) / np.maximum(np.linalg.norm(mean, axis=1), 0.5)
-    sideways = np.sqrt(np.maximum(d[:, 0] ** 2 - h[:, 0] ** 2, 0, where=near, out=np.zeros(len(x))))
-    noise = np.hypot(a.seen.noise, b.seen.noise)
-    bent = np.maximum(s.rough - a.seen.noise, 0) + np.maximum(b.seen.rough[j[:, 0]] - b.seen.noise, 0)
-    slack = _NOISES * noise + np.minimum(bent, 0.3 * (a.seen.spacing + b.seen.spacing))
-    h_least = np.where(np.isfinite(d), np.abs(h), np.inf).min(axis=1)
-    over = near & (sideways < 2.0 * b.seen.spacing)
-    agree = over & (h_least < slack) & (c[:, 0] > _FACING)
-    known = over & (b.seen.rim[j[:, 0]] > 3 * b.seen.spacing) & (s.rim > 3 * a.seen.spacing)
-    h0, c0 = h[:, 0], c[:, 0]
-    against = known & (h_least > 2 * slack) & ((c0 > 0.5) | ((h0 > 0) & (c0 > -0.3)))
+    k = len(x)
+    agree, against, missing = np.zeros(k, bool), np.zeros(k, bool), np.zeros(k, bool)
+    apart, at = np.zeros(k), np.zeros(k, np.int64)
+    noise = _NOISES * float(np.hypot(a.seen.noise, other.noise))
+    o = other.nearest
+    _judged(
+        x, n, a.bent, a.inner, o.points, o.order, o.start, o.dims, o.low, o.cell, other.points, other.normals, b.all_bent, b.all_inner,
+        4 * a.pitch, 2.0 * other.spacing, noise, 0.3 * (a.seen.spacing + other.spacing), agree, against, apart, at,
+    )  # fmt: skip
     if b.sight is not None:
-        against |= (s.rim > 2 * a.seen.spacing) & ~agree & b.sight.through(x, 3 * slack + 0.5 * b.seen.spacing)
-    missing = np.zeros(len(x), bool)
-    if b.sight is not None:
-        missing = ~agree & ~against & b.sight.missed(x, n)
+        ask = np.nonzero((s.rim > 2 * a.seen.spacing) & ~agree)[0]
+        against[ask] |= b.sight.through(x[ask], 3 * apart[ask] + 0.5 * other.spacing)
+        ask = np.nonzero(~agree & ~against)[0]
+        missing[ask] = b.sight.missed(x[ask], n[ask])
     against &= against[a.neighbours].mean(axis=1) > 0.45
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
-    return float(agree.sum() * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float((np.minimum(along, h_least)[agree] ** 2).sum() * a.each), b.seen.points[j[agree, 0]], m[agree, 0]
+    at, apart = at[agree], apart[agree]
+    return (
+        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float(apart @ apart * a.each), other.points[at], other.normals[at]
+    )  # fmt: skip
 
 
 def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:

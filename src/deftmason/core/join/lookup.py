@@ -56,27 +56,32 @@ def sample_of(seen: Seen, pitch: float, count: int | None = None) -> Sample:
 
 def look_up(seen: Seen, pitch: float) -> Lookup:
     """A grid over a scan for placements to within a ``pitch`` (mm)."""
-    from scipy.ndimage import binary_dilation
-    from scipy.spatial import cKDTree
-
     fine = sample_of(seen, max(0.45 * pitch, 1e-9))
     cell = 0.5 * pitch
     wide = int(np.ceil(_BAND * pitch / cell))
     low = fine.points.min(axis=0) - (wide + 1.5) * cell
-    at = np.floor((fine.points - low) / cell).astype(np.int64)
-    full = np.zeros(tuple(at.max(axis=0) + wide + 3), bool)
-    full[tuple(at.T)] = True
-    ball = np.stack(np.meshgrid(*[np.arange(-wide, wide + 1)] * 3, indexing="ij"), -1)
-    small = (ball**2).sum(-1) <= 3
-    band = full
-    for _ in range(wide):
-        band = binary_dilation(band, small[wide - 1 : wide + 2, wide - 1 : wide + 2, wide - 1 : wide + 2])
-    cells = np.argwhere(band)
-    d, i = cKDTree(fine.points).query(low + cell * (cells + 0.5), distance_upper_bound=_BAND * pitch, workers=-1)
-    grid = np.full(full.shape, -1, np.int32)
-    ok = np.isfinite(d)
-    grid[tuple(cells[ok].T)] = i[ok]
+    dims = np.floor((fine.points.max(axis=0) - low) / cell).astype(np.int64) + wide + 3
+    grid = np.full(tuple(dims), -1, np.int32)
+    _spread(fine.points, low, cell, wide, (_BAND * pitch) ** 2, np.full(grid.shape, np.inf, np.float32), grid)
     return Lookup(grid, low, cell, fine.points, fine.normals, fine.rim > 1.2 * pitch, pitch)
+
+
+@njit(cache=True, nogil=True)
+def _spread(p, low, cell, wide, far, best, grid):  # pragma: no cover - compiled
+    """Every point enters the cells around it whose middles no other is nearer to."""
+    for i in range(p.shape[0]):
+        a, b, c = int((p[i, 0] - low[0]) / cell), int((p[i, 1] - low[1]) / cell), int((p[i, 2] - low[2]) / cell)
+        for u in range(a - wide, a + wide + 1):
+            du = (low[0] + (u + 0.5) * cell - p[i, 0]) ** 2
+            for v in range(b - wide, b + wide + 1):
+                dv = du + (low[1] + (v + 0.5) * cell - p[i, 1]) ** 2
+                if dv >= far:
+                    continue
+                for w in range(c - wide, c + wide + 1):
+                    d = dv + (low[2] + (w + 0.5) * cell - p[i, 2]) ** 2
+                    if d < far and d < best[u, v, w]:
+                        best[u, v, w] = d
+                        grid[u, v, w] = i
 
 
 @njit(cache=True, inline="always")
@@ -118,7 +123,7 @@ def _score(m, p, n, inner, first, last, grid, low, cell, q, qn, qi, pitch, out):
                 out[1] += 1
 
 
-@njit(cache=True, parallel=True)
+@njit(cache=True, parallel=True, nogil=True)
 def score_all(poses, p, n, inner, grid, low, cell, q, qn, qi, pitch, penalty):  # pragma: no cover - compiled
     """For each placement (k, 4, 4): agreeing points, contradicting points, and agreeing less ``penalty`` × contradicting (k, 3).
 
@@ -250,7 +255,7 @@ def _closer(m, p, n, grid, low, cell, q, qn, pitch, rounds):  # pragma: no cover
             m[0, t], m[1, t], m[2, t] = e0, e1, e2
 
 
-@njit(cache=True, parallel=True)
+@njit(cache=True, parallel=True, nogil=True)
 def draw_closer(poses, p, n, grid, low, cell, q, qn, pitch, rounds):  # pragma: no cover - compiled
     """Each placement (k, 4, 4) settled onto the looked-up scan, in place."""
     for i in prange(poses.shape[0]):

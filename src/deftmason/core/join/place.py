@@ -19,7 +19,8 @@ from .candidates import Ready, candidates, distinct, get_ready
 from .evidence import Evidence, Witness, total, weigh
 from .lookup import score
 from .seen import Seen, lighter
-from .settle import picks_of, settle_all, settle_onto
+from .settle import picks_of, settle_onto
+from .together import settled_together
 
 __all__ = ["Placed", "Refused", "rough_match"]
 
@@ -69,8 +70,9 @@ class _Way:
 
 
 class _Matcher:
-    def __init__(self, seen: list[Seen], noise: float | None):
+    def __init__(self, seen: list[Seen], noise: float | None, pool: ThreadPoolExecutor):
         self.seen = seen
+        self.pool = pool  # half of the work is outside the interpreter
         self.ready: list[Ready] = get_ready(seen)
         self.pitch = self.ready[0].pitch
         self.witness = [Witness(s, max(0.7 * self.pitch, s.spacing)) for s in seen]
@@ -134,7 +136,7 @@ class _Matcher:
     def settled_all(self, placed: dict[int, RigidMotion], fixed: set[int]) -> dict[int, RigidMotion]:
         """All placed scans settled on each other, as well as a rough place needs."""
         mine = {i: self.seen[i] for i in placed}
-        return settle_all(mine, placed, held=fixed or {min(placed)}, reach=0.7 * self.pitch, count=800).motions
+        return settled_together(mine, placed, held=fixed or {min(placed)}, reach=0.7 * self.pitch, count=800)
 
     def weighed(self, u: int, way: _Way, placed: dict[int, RigidMotion]) -> _Way:
         for p, m in placed.items():
@@ -163,21 +165,24 @@ class _Matcher:
         """Ways of a scan against all placed, the likeliest settled; distinct, best first."""
         if not ways:
             return []
-        rough = [self.weighed(u, w, placed) for w in self._screened(u, ways, placed, 6)]
+        rough = list(self.pool.map(lambda w: self.weighed(u, w, placed), self._screened(u, ways, placed, 6)))
         # By what they share first: a way a little off its place is contradicted by what settling puts right.
         rough.sort(key=lambda w: -(w.evidence(placed).agree - 20 * w.evidence(placed).against + 500 * w.prior))
-        fine: list[_Way] = []
-        for k, w in enumerate(rough):
-            most = max((f.strength(placed, self.noise) for f in fine), default=0.0)
+        fine = list(self.pool.map(lambda w: self._fine(u, w, placed), rough[:4]))
+        for w in rough[4:]:
+            most = max(self.strengths(fine, placed))
             e = w.evidence(placed)
-            if w.fine is None and k >= 4 and (e.hold < _NEARLY * most or e.worth < -e.agree):
-                continue
-            if w.fine is None:
-                w.fine = self.settled(u, w, placed)
-            fine.append(self.weighed(u, w.fine, placed))
+            if w.fine is not None or (e.hold >= _NEARLY * most and e.worth >= -e.agree):
+                fine.append(self._fine(u, w, placed))
         strength = np.array([w.strength(placed, self.noise) + 1e-6 * w.evidence(placed).worth for w in fine])
         kept = distinct(np.array([w.motion.matrix for w in fine]), strength, self.some[u], 1.5 * self.pitch, 6)
         return [fine[i] for i in kept]
+
+    def _fine(self, u: int, way: _Way, placed: dict[int, RigidMotion]) -> _Way:
+        """The way settled, once, and weighed against all placed."""
+        if way.fine is None:
+            way.fine = self.settled(u, way, placed)
+        return self.weighed(u, way.fine, placed)
 
     def strengths(self, ways: list[_Way], others) -> list[float]:
         return [w.strength(others, self.noise) for w in ways]
@@ -207,9 +212,12 @@ def rough_match(
     Motions into the frame of the first scan placed (the first of all wherever it can be), to within a fraction of a millimetre;
     settle them afterwards. Scans without a sure place are in ``refused``.
     """
-    m = _Matcher([lighter(s) for s in seen], noise)
-    n = len(seen)
-    fixed = dict(placed or {})
+    with ThreadPoolExecutor(2) as pool:
+        return _rough_match(_Matcher([lighter(s) for s in seen], noise, pool), dict(placed or {}), progress)
+
+
+def _rough_match(m: _Matcher, fixed: dict[int, RigidMotion], progress: Progress) -> Placed:
+    n = len(m.seen)
     pairs = [(a, b) for a in range(n) for b in range(a) if a not in fixed or b not in fixed]
     _try_pairs(m, pairs, progress)
     m.learn_noise()
@@ -234,16 +242,15 @@ def rough_match(
 
 
 def _try_pairs(m: _Matcher, pairs: list[tuple[int, int]], progress: Progress) -> None:
-    """All pairs tried, two at a time: half of the work is outside the interpreter."""
+    """All pairs tried, two at a time."""
     for k, r in enumerate(m.ready):
         progress(0.05 * k / len(m.ready), f"Describing scan {k + 1}")
-        _ = (r.at, r.features, r.scoring, m.witness[k].sample, m.witness[k].neighbours, m.witness[k].sight, r.seen.tree)
+        _ = (r.at, r.features, r.scoring, m.witness[k].sample, m.witness[k].neighbours, m.witness[k].sight, m.witness[k].all_bent, r.seen.nearest)
         picks_of(r.seen, 400)
-    with ThreadPoolExecutor(2) as pool:
-        for k in range(0, len(pairs), 2):
-            two = pairs[k : k + 2]
-            progress(0.05 + 0.7 * k / len(pairs), f"Trying scan {two[0][0] + 1} on scan {two[0][1] + 1}")
-            list(pool.map(lambda p: m.pair(*p), two))
+    for k in range(0, len(pairs), 2):
+        two = pairs[k : k + 2]
+        progress(0.05 + 0.7 * k / len(pairs), f"Trying scan {two[0][0] + 1} on scan {two[0][1] + 1}")
+        list(m.pool.map(lambda p: m.pair(*p), two))
 
 
 def _holds(m: _Matcher, found: Placed, a: int, b: int) -> bool:

@@ -11,7 +11,8 @@ from ..errors import BadInput
 from ..progress import Progress, part, silent
 from .place import Refused, rough_match
 from .seen import Seen
-from .settle import Link, Settled, settle_all, settle_onto
+from .settle import settle_onto
+from .together import Link, Settled, settle_all
 
 __all__ = ["Joined", "join", "settle_placed", "reach_for", "joined_by_pairs"]
 

@@ -17,8 +17,9 @@ from ..clean.triangles import compact
 from ..errors import BadInput
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
+from .nearest import Nearest
 
-__all__ = ["Seen", "see", "even_sample", "lighter", "threads_for"]
+__all__ = ["Seen", "see", "even_sample", "lighter"]
 
 _LOOK = 3.0  # spacings of a neighbourhood that tells normal and rim
 _RIM_ASIDE = 0.27  # of its radius: how far a rim's neighbours lie to one side (a straight rim: 0.42)
@@ -56,10 +57,9 @@ class Seen:
     picks: dict[int, np.ndarray] = field(default_factory=dict, repr=False)  # places to settle by, by how many
 
     @cached_property
-    def tree(self):
-        from scipy.spatial import cKDTree
-
-        return cKDTree(self.points, balanced_tree=False, compact_nodes=True)
+    def nearest(self) -> Nearest:
+        """Answers which of the points is nearest to a place."""
+        return Nearest.of(self.points, self.spacing)
 
     @cached_property
     def centre(self) -> np.ndarray:
@@ -236,11 +236,6 @@ def lighter(seen: Seen, most: int = 16_000) -> Seen:
     return Seen(
         seen.points[i], seen.normals[i], seen.rough[i], seen.rim[i], spacing_of(seen.points[i]), seen.noise, seen.toward, seen.dropped, seen.area
     )  # fmt: skip
-
-
-def threads_for(count: int) -> int:
-    """How many threads a nearest-point question is worth: starting them costs more than a few thousand answers."""
-    return -1 if count > 20_000 else 1
 
 
 def even_sample(points: np.ndarray, pitch: float, seed: int = 2) -> np.ndarray:

@@ -1,10 +1,9 @@
-"""Scans settled on each other: by twos, and then all at once, so that no error piles up around a closed ring.
+"""One scan settled on others that stay.
 
 Places of one scan are matched with the nearest of another where both were seen all around and face the same way. What is made
 small is the distance along the mean of both normals, which is zero for two places of one smooth surface however far apart
 they were sampled (Rusinkiewicz 2019, *A symmetric objective function for ICP*). Weights are Tukey's, at the residuals' own
-scatter. Matches of all overlapping pairs enter one system for the motions of all scans (Pulli 1999, *Multiview registration
-for large data sets*), after a pose graph (Lu, Milios 1997) has shared out what pairs alone disagree on.
+scatter.
 """
 
 from __future__ import annotations
@@ -12,18 +11,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from ..elements import RigidMotion
-from ..progress import Progress, part, silent
-from .seen import Seen, even_sample, threads_for
+from .nearest import closest
+from .seen import Seen, even_sample
 
-__all__ = ["Link", "Settled", "settle_onto", "settle_all", "links_between", "small_motion"]
+__all__ = ["Matches", "matches", "equations", "scatter", "picks_of", "settle_onto", "least_reach", "small_motion", "COUNT", "ROUNDS", "TUKEY"]
 
 _FACING = 0.85
 _RIM = 1.2  # spacings from where seeing ended that a match needs, so that ends are not drawn onto ends
-_COUNT = 6000  # matches of a pair, each way
-_ROUNDS = 30
-_TUKEY = 4.685  # scatters at which a match counts for nothing
+COUNT = 6000  # matches of a pair, each way
+ROUNDS = 30
+TUKEY = 4.685  # scatters at which a match counts for nothing
 
 
 def small_motion(x: np.ndarray, about: np.ndarray) -> RigidMotion:
@@ -48,7 +48,7 @@ class Matches:
         return np.einsum("ij,ij->i", self.p - self.q, self.n)
 
 
-def picks_of(seen: Seen, count: int = _COUNT) -> np.ndarray:
+def picks_of(seen: Seen, count: int = COUNT) -> np.ndarray:
     """Places of a scan well inside what was seen, even over its directions as well as its area: where few
     places face some way they alone hold the scan that way (Rusinkiewicz, Levoy 2001, normal-space sampling)."""
     if count not in seen.picks:
@@ -76,28 +76,78 @@ def _picked(seen: Seen, count: int) -> np.ndarray:
 
 def matches(a: Seen, ia: np.ndarray, b: Seen, ma: RigidMotion, mb: RigidMotion, reach: float) -> Matches:
     """Places ``ia`` of ``a`` with their nearest on ``b`` within ``reach`` mm, both scans moved."""
-    x, n = ma.points(a.points[ia]), ma.vectors(a.normals[ia])
-    d, j = b.tree.query(mb.inverse().points(x), distance_upper_bound=reach + 2 * b.spacing, workers=threads_for(len(x)))
-    ok = np.isfinite(d)
-    x, n, j = x[ok], n[ok], j[ok]
-    q, m = mb.points(b.points[j]), mb.vectors(b.normals[j])
-    c = np.einsum("ij,ij->i", n, m)
-    s = n + m
-    s /= np.maximum(np.linalg.norm(s, axis=1), 1e-12)[:, None]
-    h = np.einsum("ij,ij->i", x - q, s)
-    sideways = np.linalg.norm(x - q - h[:, None] * s, axis=1)
-    good = (c > _FACING) & (b.rim[j] > _RIM * b.spacing) & (np.abs(h) < reach) & (sideways < 2 * b.spacing + 0.3 * reach)
-    return Matches(x[good], q[good], s[good], c[good])
+    o, k = b.nearest, len(ia)
+    p, q, n, w = np.empty((k, 3)), np.empty((k, 3)), np.empty((k, 3)), np.empty(k)
+    # Asked in b's own coordinates; the answers in the joined frame.
+    m = mb.inverse().after(ma)
+    x, t = m.points(a.points[ia]), m.vectors(a.normals[ia])
+    used = _matched(
+        x, t, o.points, o.order, o.start, o.dims, o.low, o.cell, b.points, b.normals, b.rim, _RIM * b.spacing, float(reach), b.spacing, p, q, n, w
+    )  # fmt: skip
+    return Matches(mb.points(p[:used]), mb.points(q[:used]), mb.vectors(n[:used]), w[:used])
 
 
-def _scatter(r: np.ndarray) -> float:
+@njit(cache=True, nogil=True)
+def _matched(x, t, p, order, start, dims, low, cell, b, bn, rim, least_rim, reach, spacing, out_p, out_q, out_n, out_w):  # pragma: no cover - compiled
+    used = 0
+    for i in range(x.shape[0]):
+        first, _, _, _ = closest(p, start, dims, low, cell, x[i, 0], x[i, 1], x[i, 2], reach + 2 * spacing)
+        if first < 0:
+            continue
+        j = order[first]
+        if rim[j] <= least_rim:
+            continue
+        c = t[i, 0] * bn[j, 0] + t[i, 1] * bn[j, 1] + t[i, 2] * bn[j, 2]
+        if c <= _FACING:
+            continue
+        sx, sy, sz = t[i, 0] + bn[j, 0], t[i, 1] + bn[j, 1], t[i, 2] + bn[j, 2]
+        s = np.sqrt(sx * sx + sy * sy + sz * sz)
+        sx, sy, sz = sx / s, sy / s, sz / s
+        dx, dy, dz = x[i, 0] - b[j, 0], x[i, 1] - b[j, 1], x[i, 2] - b[j, 2]
+        h = dx * sx + dy * sy + dz * sz
+        aside = np.sqrt(max(dx * dx + dy * dy + dz * dz - h * h, 0.0))
+        if abs(h) >= reach or aside >= 2 * spacing + 0.3 * reach:
+            continue
+        for k in range(3):
+            out_p[used, k], out_q[used, k] = x[i, k], b[j, k]
+        out_n[used, 0], out_n[used, 1], out_n[used, 2], out_w[used] = sx, sy, sz, c
+        used += 1
+    return used
+
+
+def scatter(r: np.ndarray) -> float:
     """Robust standard deviation of residuals about zero."""
     return 1.4826 * float(np.median(np.abs(r))) if len(r) else 0.0
 
 
-def _tukey(r: np.ndarray, width: float) -> np.ndarray:
-    t = np.clip(np.abs(r) / width, 0, 1)
-    return (1 - t * t) ** 2
+@njit(cache=True, nogil=True)
+def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
+    """Adds the normal equations (12, 12), (12,) of two scans' small motions about ``ca`` and ``cb``; returns Σ w and Σ w r²."""
+    row = np.empty(12)
+    total, squares = 0.0, 0.0
+    for i in range(x.shape[0]):
+        u, v, t = n[i, 0], n[i, 1], n[i, 2]
+        r = (x[i, 0] - y[i, 0]) * u + (x[i, 1] - y[i, 1]) * v + (x[i, 2] - y[i, 2]) * t
+        e = min(abs(r) / reach, 1.0)
+        w = (1 - e * e) ** 2 * w0[i]
+        total += w
+        squares += w * r * r
+        if w == 0.0:
+            continue
+        a, b, c = x[i, 0] - ca[0], x[i, 1] - ca[1], x[i, 2] - ca[2]
+        row[0], row[1], row[2] = b * t - c * v, c * u - a * t, a * v - b * u
+        a, b, c = x[i, 0] - cb[0], x[i, 1] - cb[1], x[i, 2] - cb[2]
+        row[6], row[7], row[8] = c * v - b * t, a * t - c * u, b * u - a * v
+        row[3], row[4], row[5], row[9], row[10], row[11] = u, v, t, -u, -v, -t
+        for k in range(12):
+            f = w * row[k]
+            g[k] += f * r
+            for l in range(k + 1):
+                h[k, l] += f * row[l]
+    for k in range(12):
+        for l in range(k):
+            h[l, k] = h[k, l]
+    return total, squares
 
 
 def settle_onto(
@@ -107,7 +157,7 @@ def settle_onto(
     *,
     reach: float,
     count: int = 1500,
-    rounds: int = _ROUNDS,
+    rounds: int = ROUNDS,
 ) -> tuple[RigidMotion, np.ndarray, float]:
     """One scan settled on others that stay, from a rough placement within ``reach`` mm; all in the joined frame.
 
@@ -128,19 +178,18 @@ def settle_onto(
         if len(x) < 20 or np.abs(np.einsum("ij,ij->i", x - y, n)).min() >= reach:
             return motion, np.zeros((6, 6)), np.inf
         # Much of a scanner's noise is wider than a look at one scan tells; two scans together tell it.
-        least = max(least, min(_TUKEY * _scatter(np.einsum("ij,ij->i", x - y, n)), reach))
+        least = max(least, min(TUKEY * scatter(np.einsum("ij,ij->i", x - y, n)), reach))
         c = motion.points(moving.centre)
-        j = np.column_stack([np.cross(x - c, n), n])
         moved = 0.0
         for _ in range(3):  # the same matches serve a few steps
-            r = np.einsum("ij,ij->i", x - y, n)
-            w = _tukey(r, reach) * w0
-            info = (j * w[:, None]).T @ j
-            step = np.linalg.solve(info + (1e-9 * np.trace(info) + 1e-12) * np.eye(6), -(j * w[:, None]).T @ r)
+            h, g = np.zeros((12, 12)), np.zeros(12)
+            weight, squares = equations(x, y, n, w0, reach, c, c, h, g)
+            info = h[:6, :6]
+            step = np.linalg.solve(info + (1e-9 * np.trace(info) + 1e-12) * np.eye(6), -g[:6])
             turn = small_motion(step, c)
             x, motion = turn.points(x), turn.after(motion)
             moved += np.linalg.norm(step[3:]) + np.linalg.norm(step[:3]) * 0.4 * moving.span
-        rms = float(np.sqrt((w * r * r).sum() / max(w.sum(), 1e-12)))
+        rms = float(np.sqrt(squares / max(weight, 1e-12)))
         # The reach narrows only as fast as the scan comes to rest.
         reach = max(min(reach, max(0.7 * reach, 4 * moved)), least)
         calm = calm + 1 if moved < 2e-5 * moving.span and reach == least else 0
@@ -152,175 +201,3 @@ def settle_onto(
 def least_reach(a: Seen, b: Seen) -> float:
     """Distance that noise and sampling explain between two settled scans, mm."""
     return max(6 * float(np.hypot(a.noise, b.noise)), 0.2 * max(a.spacing, b.spacing))
-
-
-@dataclass(frozen=True)
-class Link:
-    """Two scans that overlap: area shared in mm², its share of the smaller scan, rms of the distances between them in mm."""
-
-    a: int
-    b: int
-    area: float
-    overlap: float
-    rms: float
-
-
-@dataclass(frozen=True)
-class Settled:
-    """``motions`` by scan, into the joined frame; ``links`` that hold them; ``moved`` mm (rms over the scan) by scan."""
-
-    motions: dict[int, RigidMotion]
-    links: list[Link]
-    moved: dict[int, float]
-    rounds: int
-
-
-def _overlapping(seen: dict[int, Seen], motions: dict[int, RigidMotion], picks: dict[int, np.ndarray], reach: float) -> list[tuple[int, int]]:
-    """Pairs that share at least a few matches."""
-    out = []
-    ids = sorted(motions)
-    for k, a in enumerate(ids):
-        for b in ids[k + 1 :]:
-            m = matches(seen[a], picks[a][:600], seen[b], motions[a], motions[b], reach)
-            if len(m.p) >= max(12, 0.03 * min(600, len(picks[a]))):
-                out.append((a, b))
-    return out
-
-
-def share_out(
-    seen: dict[int, Seen], motions: dict[int, RigidMotion], pairs: list[tuple[int, int]], held: set[int], reach: float, progress: Progress = silent
-) -> dict[int, RigidMotion]:
-    """A pose graph: every pair settled by itself, and what they disagree on shared out by how firmly each holds (Lu, Milios 1997)."""
-    edges = []
-    for k, (a, b) in enumerate(pairs):
-        progress(k / len(pairs), f"Settling scan {a + 1} on scan {b + 1}")
-        m, info, rms = settle_onto(seen[a], motions[a], [(seen[b], motions[b])], reach=reach, count=800)
-        if np.isfinite(rms):
-            # Kept as where b's place says a belongs; directions hardly held must not pull.
-            edges.append((a, b, motions[b].inverse().after(m), info, max(rms, seen[a].noise)))
-    free = [i for i in sorted(motions) if i not in held]
-    at = {i: 6 * k for k, i in enumerate(free)}
-    out = dict(motions)
-    if not edges or not free:
-        return out
-    for _ in range(8):
-        h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
-        for a, b, z, info, rms in edges:
-            ca, cb = out[a].points(seen[a].centre), out[b].points(seen[b].centre)
-            e = _twist(out[b].after(z).after(out[a].inverse()), ca)
-            jb = np.eye(6)
-            jb[3:, :3] = -_cross(ca - cb)
-            w = info / rms**2
-            blocks = {a: -np.eye(6), b: jb}
-            for i, ji in blocks.items():
-                if i not in at:
-                    continue
-                g[at[i] : at[i] + 6] += ji.T @ w @ e
-                for l, jl in blocks.items():
-                    if l in at:
-                        h[at[i] : at[i] + 6, at[l] : at[l] + 6] += ji.T @ w @ jl
-        h += 1e-7 * np.trace(h) / len(h) * np.eye(len(h))
-        x = np.linalg.solve(h, -g)
-        for i in free:
-            out[i] = small_motion(x[at[i] : at[i] + 6], out[i].points(seen[i].centre)).after(out[i])
-        if np.abs(x).max() < 1e-7:
-            break
-    return out
-
-
-def _cross(v: np.ndarray) -> np.ndarray:
-    return np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
-
-
-def _twist(motion: RigidMotion, about: np.ndarray) -> np.ndarray:
-    """Turning vector and the shift of a place (6,)."""
-    from scipy.spatial.transform import Rotation
-
-    return np.concatenate([Rotation.from_matrix(motion.rotation).as_rotvec(), motion.points(about) - about])
-
-
-def settle_all(
-    seen: dict[int, Seen],
-    motions: dict[int, RigidMotion],
-    *,
-    held: set[int],
-    reach: float,
-    count: int = _COUNT,
-    progress: Progress = silent,
-) -> Settled:
-    """All placed scans on each other at once; those ``held`` stay.
-
-    Parameters
-    ----------
-    seen, motions : by scan; the motions put each to within ``reach`` mm.
-    """
-    start = dict(motions)
-    picks = {i: picks_of(seen[i], count) for i in motions}
-    pairs = _overlapping(seen, motions, picks, reach)
-    free = [i for i in sorted(motions) if i not in held]
-    pairs = [p for p in pairs if p[0] in free or p[1] in free]
-    now = dict(motions)
-    if len(pairs) >= len(motions) and len(free) > 1:
-        now = share_out(seen, now, pairs, held, reach, part(progress, 0, 0.4))
-        reach = 0.5 * reach
-    at = {i: 6 * k for k, i in enumerate(free)}
-    least = {p: least_reach(seen[p[0]], seen[p[1]]) for p in pairs}
-    calm, rounds = 0, 0
-    span = max(s.span for s in seen.values())
-    for rounds in range(1, _ROUNDS + 1):
-        progress(0.4 + 0.6 * rounds / _ROUNDS, "Settling all scans at once")
-        found = []
-        for a, b in pairs:
-            f = matches(seen[a], picks[a], seen[b], now[a], now[b], max(reach, least[a, b]))
-            g = matches(seen[b], picks[b], seen[a], now[b], now[a], max(reach, least[a, b]))
-            least[a, b] = max(least[a, b], min(_TUKEY * _scatter(np.concatenate([f.residual, g.residual])), reach))
-            found.append((a, b, np.vstack([f.p, g.q]), np.vstack([f.q, g.p]), np.vstack([f.n, g.n]), np.concatenate([f.w, g.w])))
-        moved = 0.0
-        for _ in range(3):
-            h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
-            centre = {i: now[i].points(seen[i].centre) for i in now}
-            for a, b, x, y, n, w0 in found:
-                r = np.einsum("ij,ij->i", x - y, n)
-                w = _tukey(r, max(reach, least[a, b])) * w0
-                ja = np.column_stack([np.cross(x - centre[a], n), n])
-                jb = -np.column_stack([np.cross(x - centre[b], n), n])
-                for i, ji in ((a, ja), (b, jb)):
-                    if i not in at:
-                        continue
-                    wj = (ji * w[:, None]).T
-                    g[at[i] : at[i] + 6] += wj @ r
-                    for l, jl in ((a, ja), (b, jb)):
-                        if l in at:
-                            h[at[i] : at[i] + 6, at[l] : at[l] + 6] += wj @ jl
-            h += 1e-9 * np.trace(h) / max(len(h), 1) * np.eye(len(h))
-            step = np.linalg.solve(h, -g)
-            turns = {i: small_motion(step[at[i] : at[i] + 6], centre[i]) for i in free}
-            for i in free:
-                now[i] = turns[i].after(now[i])
-                s = step[at[i] : at[i] + 6]
-                moved = max(moved, np.linalg.norm(s[3:]) + np.linalg.norm(s[:3]) * 0.4 * seen[i].span)
-            found = [
-                (a, b, turns[a].points(x) if a in at else x, turns[b].points(y) if b in at else y, n, w) for a, b, x, y, n, w in found
-            ]
-        reach = min(reach, max(0.7 * reach, 4 * moved))
-        calm = calm + 1 if moved < 1e-5 * span and reach <= min(least.values(), default=reach) else 0
-        if calm == 2:
-            break
-    moved_by = {i: float(np.sqrt(((now[i].points(seen[i].points[::7]) - start[i].points(seen[i].points[::7])) ** 2).sum(axis=1).mean())) for i in now}
-    return Settled(now, links_between(seen, now), moved_by, rounds)
-
-
-def links_between(seen: dict[int, Seen], motions: dict[int, RigidMotion]) -> list[Link]:
-    """Every pair that overlaps: area, share of the smaller, and rms of what distance remains."""
-    from .evidence import Witness, weigh
-
-    pitch = max(max(np.sqrt(seen[i].area / 4000) for i in motions), 1.2 * max(seen[i].spacing for i in motions))
-    by = {i: Witness(seen[i], float(pitch)) for i in motions}
-    out = []
-    ids = sorted(motions)
-    for k, a in enumerate(ids):
-        for b in ids[k + 1 :]:
-            e = weigh(by[a], by[b], motions[b].inverse().after(motions[a]))
-            if e.overlap > 0.01:
-                out.append(Link(a, b, e.agree, min(e.overlap, 1.0), e.rms))
-    return out

@@ -15,7 +15,7 @@ from ...join.pairs import place_by_pairs
 from ...join.place import Refused, rough_match
 from ...join.run import joined_by_pairs, reach_for, settle_placed
 from ...join.seen import Seen
-from ...join.settle import Link, links_between
+from ...join.together import Link, links_between
 from ...progress import part
 from ..step import Outcome, Step, register
 from .scan import told
