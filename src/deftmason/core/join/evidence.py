@@ -23,9 +23,10 @@ __all__ = ["Witness", "Evidence", "weigh", "total"]
 _SIGHT_SLACK = 0.5  # sideways, for each length ahead, that a line of sight may lean from the direction guessed from the normals
 _REACH = 0.12  # of the span: how far ahead a scan is asked what it saw through
 _FACING = 0.8
-_PENALTY = 100.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
+_PENALTY = 120.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
 _MISSED = 15.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
 _STRAIN = 6.0  # how fast a placement loses by lying farther apart than noise explains
+_NEAR = 4.0  # scatters within which what agrees holds
 _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 
 
@@ -33,8 +34,8 @@ _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one pla
 class Evidence:
     """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a hole it
     should have seen it in; ``rms`` of the distances where they agree, mm; ``least``
-    the smaller of the two scans' areas; ``held`` how much of what agrees holds the scan in the way it is held least
-    (sliding, or turning measured at the shared area's own radius); of several others together, the sum, which is on the safe side."""
+    the smaller of the two scans' areas; ``hold`` how much of what agrees holds the scan in the way it is held least, see `_hold`;
+    of several others together, the sum, which is on the safe side."""
 
     agree: float
     against: float
@@ -62,16 +63,22 @@ class Evidence:
         return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
 
 
-def _hold(x: np.ndarray, n: np.ndarray, each: np.ndarray) -> float:
-    """Least eigenvalue of what places (k, 3) with normals hold, turning measured at their own radius; mm²."""
+def _hold(x: np.ndarray, n: np.ndarray, r: np.ndarray, each: np.ndarray, least: float) -> float:
+    """How much places (k, 3) with normals, ``r`` mm apart, hold in the way they hold least, turning measured at their own radius; mm².
+
+    Only what lies as near as most do holds: where two shapes are alike by chance, it is at the features, which alone
+    keep a scan from sliding, that they differ most. What share is lost so counts once more.
+    """
     if len(x) < 6:
         return 0.0
     c = np.average(x, axis=0, weights=each)
     j = np.column_stack([np.cross(x - c, n), n])
-    h = (j * each[:, None]).T @ j
-    radius = np.sqrt(max(np.trace(h[:3, :3]) / each.sum(), 1e-12))
-    scale = np.array([1 / radius] * 3 + [1.0] * 3)
-    return float(max(np.linalg.eigvalsh(h * np.outer(scale, scale))[0], 0.0))
+    radius = np.sqrt(max(float(each @ (j[:, :3] ** 2).sum(axis=1)) / each.sum(), 1e-12))
+    j[:, :3] /= radius
+    scatter = max(1.4826 * float(np.median(r)), least)
+    near = np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
+    all_of_it, nearest = (float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) for w in (each, each * near))
+    return nearest**2 / all_of_it if nearest > 0 else 0.0
 
 
 def total(parts: list[Evidence]) -> Evidence:
@@ -230,8 +237,8 @@ def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q
             against[i] = True
 
 
-def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, float, np.ndarray, np.ndarray]:
-    """Agreeing, contradicted and missing area, squared distance summed over the former, the places and normals of ``b`` that agree."""
+def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray]:
+    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree."""
     s, other = a.sample, b.seen
     x, n = motion.points(s.points), motion.vectors(s.normals)
     k = len(x)
@@ -252,7 +259,7 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
     at, apart = at[agree], apart[agree]
     return (
-        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), float(apart @ apart * a.each), other.points[at], other.normals[at]
+        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at]
     )  # fmt: skip
 
 
@@ -260,7 +267,8 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
     """What both scans say of ``a`` lying on ``b`` as ``motion`` has it."""
     f, g = _one_way(a, b, motion), _one_way(b, a, motion.inverse())
     agree = 0.5 * (f[0] + g[0])
-    rms = np.sqrt((f[3] + g[3]) / max(f[0] + g[0], 1e-12))
-    x, n = np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
-    each = 0.5 * np.concatenate([np.full(len(f[4]), a.each), np.full(len(g[4]), b.each)])
-    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), _hold(x, n, each))
+    each = 0.5 * np.concatenate([np.full(len(f[3]), a.each), np.full(len(g[3]), b.each)])
+    r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
+    rms = np.sqrt(float(each @ r**2) / max(agree, 1e-12))
+    hold = _hold(x, n, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
+    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold)
