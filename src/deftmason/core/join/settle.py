@@ -52,7 +52,11 @@ def picks_of(seen: Seen, count: int = COUNT) -> np.ndarray:
     """Places of a scan well inside what was seen, even over its directions as well as its area: where few
     places face some way they alone hold the scan that way (Rusinkiewicz, Levoy 2001, normal-space sampling)."""
     if count not in seen.picks:
-        seen.picks[count] = _picked(seen, count)
+        i = _picked(seen, count)
+        # In the order of places, so that one answer's memory serves the next.
+        rank = np.empty(len(seen.points), np.int32)
+        rank[seen.nearest.order] = np.arange(len(rank), dtype=np.int32)
+        seen.picks[count] = i[np.argsort(rank[i])]
     return seen.picks[count]
 
 

@@ -61,8 +61,9 @@ def _overlapping(seen: dict[int, Seen], motions: dict[int, RigidMotion], picks: 
     ids = sorted(motions)
     for k, a in enumerate(ids):
         for b in ids[k + 1 :]:
-            m = matches(seen[a], picks[a][:600], seen[b], motions[a], motions[b], reach)
-            if len(m.p) >= max(12, 0.03 * min(600, len(picks[a]))):
+            some = picks[a][:: max(1, len(picks[a]) // 600)]
+            m = matches(seen[a], some, seen[b], motions[a], motions[b], reach)
+            if len(m.p) >= max(12, 0.03 * len(some)):
                 out.append((a, b))
     return out
 
