@@ -3,9 +3,11 @@
 import { computed } from 'vue'
 import Head from '../bench/Head.vue'
 import { useJob } from '../state/job'
+import LeftOut from './LeftOut.vue'
 import LinkTable from './LinkTable.vue'
 import { useNames } from './names'
 import PairList from './PairList.vue'
+import ShownAs from './ShownAs.vue'
 
 const j = useJob()
 const { nameOf, numberOf, css } = useNames()
@@ -71,7 +73,8 @@ if (j.hand!.editing && !j.preview) j.tryIt(0)
     <template v-else-if="r.kind !== 'merge'">
       <p class="mt-1.5"><b class="fig font-semibold" data-figure="placed">{{ placed.length }}</b> of <span class="fig">{{ r.kind === 'match' ? r.scans.length : list.length }}</span> placed<template v-if="s.rms !== null">, <span class="fig" data-figure="rms">{{ s.rms.toFixed(3) }}</span> mm apart (rms)</template></p>
       <LinkTable v-if="s.links.length" :links="s.links" :scans="placed" />
-      <ul v-if="s.refused?.length" class="mt-2 space-y-1.5" aria-label="Left out"><li v-for="x in s.refused" :key="x.scan" class="note"><b class="font-semibold">{{ numberOf(x.scan) }} {{ nameOf(x.scan) }}</b> left out, {{ x.reason }}. {{ x.why }}<template v-if="x.agree.length"> Candidates agree over <span class="fig">{{ x.agree.map((a: number) => Math.round(a)).join(', ') }}</span> mm².</template></li></ul>
+      <ShownAs v-if="s.links.length" :mesh="false" />
+      <LeftOut v-if="r.kind === 'match'" :refused="s.refused" />
       <dl v-if="r.kind === 'settle'" class="mt-1.5 grid grid-cols-[1fr_auto] gap-y-0.5" aria-label="How far each moved"><template v-for="(d, id) in s.moved" :key="id"><dt class="truncate">{{ numberOf(String(id)) }} {{ nameOf(String(id)) }} moved</dt><dd class="fig">{{ d.toFixed(3) }} mm</dd></template></dl>
     </template>
     <template v-else>
@@ -81,8 +84,7 @@ if (j.hand!.editing && !j.preview) j.tryIt(0)
         <dt>points about it</dt><dd class="fig" data-figure="spread">{{ s.spread.toFixed(3) }} mm rms</dd>
         <dt>doubled, dropped</dt><dd class="fig">{{ s.dropped.toLocaleString('en') }}</dd>
       </dl>
-      <div class="mt-2.5 flex gap-1.5"><button v-for="[v, name] in [['scans', 'Scans'], ['mesh', 'Mesh'], ['apart', 'Apart']] as const" :key="v" class="btn flex-1 !px-1" :class="{ 'btn-on': j.show.joined === v }" :aria-pressed="j.show.joined === v" @click="j.show.joined = v">{{ name }}</button></div>
-      <p v-if="j.show.joined === 'apart'" class="mt-1.5 text-soft">How far the scans lie from the mesh: bone where they agree, umber at <span class="fig">{{ j.movedReach.toFixed(3) }}</span> mm.</p>
+      <ShownAs mesh />
     </template>
   </section>
 </template>

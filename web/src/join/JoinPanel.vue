@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useJob } from '../state/job'
 import LinkTable from './LinkTable.vue'
 import { useNames } from './names'
+import ShownAs from './ShownAs.vue'
 
 const j = useJob()
 const { nameOf, numberOf } = useNames()
@@ -22,7 +23,7 @@ const waiting = computed(() => (p.value ? j.joinScans.filter((s) => !p.value.mot
       <LinkTable v-if="p.links.length" :links="p.links" :scans="Object.keys(p.motions)" />
       <p v-if="waiting.length" class="note mt-1.5">Not placed: {{ waiting.map((s) => `${numberOf(s.id)} ${nameOf(s.id)}`).join(', ') }}.</p>
       <p v-for="x in p.refused ?? []" :key="x.scan" class="mt-1 text-soft">{{ numberOf(x.scan) }}: {{ x.why }}</p>
-      <div v-if="j.merged" class="mt-2 flex gap-1.5"><button v-for="[v, name] in [['scans', 'Scans'], ['mesh', 'Mesh'], ['apart', 'Apart']] as const" :key="v" class="btn flex-1 !px-1" :class="{ 'btn-on': j.show.joined === v }" :aria-pressed="j.show.joined === v" @click="j.show.joined = v">{{ name }}</button></div>
+      <ShownAs v-if="j.merged || p.links.length" :mesh="!!j.merged" />
     </template>
   </section>
 </template>

@@ -112,6 +112,7 @@ watch([others, () => matrix.value, joined], async ([list]) => {
     scene?.setOthers(got, matrix.value)
     const main = joined.value?.[0]
     if (main) scene?.setMatrix(main.matrix)
+    await apart()
     const state = joinMesh.value ? 'mesh' : joined.value ? (j.placement ? `placed ${Object.keys(j.placement.summary.motions)}` : 'apart') : ''
     if (state !== wasJoined) { wasJoined = state; scene?.fit(false) }
     if (got.length && firstOthers) { firstOthers = false; scene?.fit(false) }
@@ -119,6 +120,20 @@ watch([others, () => matrix.value, joined], async ([list]) => {
     j.error = (e as Error).message
   }
 }, { immediate: true, flush: 'post' })
+/** Scans lying together, coloured by how far each place is from what the others saw there. */
+const strained = computed(() => (joined.value && j.show.joined === 'apart' && j.placement?.summary.links.length ? j.placement.key : null))
+async function apart() {
+  if (!joined.value || !j.job) return
+  const key = strained.value
+  if (!key) return scene?.setApart(mainRoot.value, null)
+  const list = joined.value.map((x) => x.s).filter((s) => j.placement!.summary.motions[s.id])
+  const got = await Promise.all(list.map(async (s) => [s.id, ((await geometry(j.job!.id, key, 'also', s.key!, `apart_${s.id}`)).arrays.values as Float32Array).map(Math.abs)] as [string, Float32Array]))
+  if (strained.value !== key) return
+  const size = Float32Array.from(got.flatMap(([, v]) => Array.from(v).filter(Number.isFinite))).sort()
+  j.movedReach = Math.max(size[Math.floor(size.length * 0.98)] ?? 0, 0.002)
+  scene?.setApart(mainRoot.value, new Map(got), Math.min(0.5 * j.placement!.summary.rms, 0.5 * j.movedReach), j.movedReach)
+}
+watch(strained, () => apart().catch((e) => (j.error = e.message)), { flush: 'post' })
 const histogramReach = (s: any) => s.histogram?.edges?.at(-1) ?? 0.3
 
 onMounted(() => {
@@ -150,6 +165,7 @@ watch([scanKey, () => (joined.value ? j.placement?.key : null)], async ([key]) =
     scene!.setLit(j.lit, j.litGoes)
     await patches()
     await colour()
+    await apart()
   } catch (e) {
     j.error = (e as Error).message
   } finally {

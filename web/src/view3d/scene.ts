@@ -92,7 +92,7 @@ export class Scene {
     const g = new THREE.BufferGeometry()
     g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
     g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
-    if (b.arrays.colors) g.setAttribute('color', new THREE.BufferAttribute(b.arrays.colors as Uint8Array, 3, true))
+    if (b.arrays.colors) for (const name of ['color', 'own']) g.setAttribute(name, new THREE.BufferAttribute(b.arrays.colors as Uint8Array, 3, true))
     return new THREE.Points(g, new THREE.PointsMaterial({ color: b.arrays.colors ? 0xffffff : colour, vertexColors: !!b.arrays.colors, size: 2.2, sizeAttenuation: false }))
   }
 
@@ -115,10 +115,10 @@ export class Scene {
       ;(g as any).boundsTree = new MeshBVH(g, { indirect: true } as any)
       // Pushed back a little, so that model and scan do not flicker through each other where they agree.
       this.scan = new THREE.Mesh(g, stone(colour, { polygonOffset: true, polygonOffsetFactor: 3, polygonOffsetUnits: 60 }))
-      this.scan.userData.colour = colour
     }
     const m = this.scan ?? this.points
     if (b && m) {
+      m.userData.colour = colour
       m.userData.origin = new THREE.Vector3(...(b.header.origin as [number, number, number]))
       m.matrixAutoUpdate = false
       this.world.add(m)
@@ -135,7 +135,7 @@ export class Scene {
       if (!o || o.userData.buffers !== x.buffers) {
         if (o) this.world.remove(o)
         o = x.buffers.arrays.indices ? new THREE.Mesh(this.facets(x.buffers), stone(x.colour)) : this.dots(x.buffers, x.colour)
-        o.userData = { buffers: x.buffers, origin: new THREE.Vector3(...(x.buffers.header.origin as [number, number, number])) }
+        o.userData = { buffers: x.buffers, colour: x.colour, origin: new THREE.Vector3(...(x.buffers.header.origin as [number, number, number])) }
         o.matrixAutoUpdate = false
         this.world.add(o)
         this.others.set(x.id, o)
@@ -230,13 +230,31 @@ export class Scene {
 
   setTide(distance: Float32Array | null, tolerance: number, reach: number) {
     if (!this.scan) return
-    const m = this.scan.material as THREE.MeshStandardMaterial
-    if (distance) this.scan.geometry.setAttribute('color', new THREE.BufferAttribute(tideColors(distance, tolerance, reach), 3, true))
-    const on = !!distance
-    if (m.vertexColors !== on) m.needsUpdate = true
-    m.vertexColors = on
-    m.color.set(on ? 0xffffff : this.scan.userData.colour)
-    if (!on) this.plainColours()
+    this.paint(this.scan, distance && tideColors(distance, tolerance, reach))
+    if (!distance) this.plainColours()
+    this.ask()
+  }
+
+  /** Coloured by its vertices, or in its stone's colour again. */
+  private paint(o: THREE.Mesh | THREE.Points, colours: Uint8Array | null) {
+    const m = o.material as THREE.MeshStandardMaterial | THREE.PointsMaterial
+    const own = o instanceof THREE.Points ? o.geometry.getAttribute('own') : null
+    const by = colours ? new THREE.BufferAttribute(colours, 3, true) : own
+    if (by) o.geometry.setAttribute('color', by)
+    if (m.vertexColors !== !!by) m.needsUpdate = true
+    m.vertexColors = !!by
+    m.color.set(by ? 0xffffff : o.userData.colour)
+  }
+
+  /** Scans lying together coloured by how far each is from the others, by id; null: each in its own stone's colour. */
+  setApart(main: string, by: Map<string, Float32Array> | null, tolerance = 0, reach = 1) {
+    const first = this.scan ?? this.points
+    const all = [...this.others, ...(first ? [[main, first] as [string, THREE.Object3D]] : [])]
+    for (const [id, o] of all) {
+      const values = by?.get(id)
+      this.paint(o as THREE.Mesh, values ? tideColors(values, tolerance, reach) : null)
+    }
+    if (!by) this.plainColours()
     this.ask()
   }
 

@@ -8,8 +8,10 @@ import numpy as np
 
 from ..elements import RigidMotion
 from ..errors import BadInput
+from .seen import Seen
+from .settle import matches, picks_of
 
-__all__ = ["PairFit", "place_by_pairs"]
+__all__ = ["PairFit", "place_by_pairs", "pairs_of"]
 
 _THIN = 0.02  # of the picks' length: narrower than this they lie on a line
 
@@ -48,3 +50,26 @@ def place_by_pairs(moving: np.ndarray, fixed: np.ndarray) -> PairFit:
     turn = vt.T @ flip @ u.T
     motion = RigidMotion.of(turn, b - turn @ a)
     return PairFit(motion, np.linalg.norm(motion.points(p) - q, axis=1))
+
+
+def pairs_of(
+    seen: Seen, motion: RigidMotion, placed: list[tuple[Seen, RigidMotion]], *, reach: float, most: int = 4
+) -> tuple[int, np.ndarray, np.ndarray]:
+    """A placement as pairs of places far from each other, on that of the placed scans it shares most with.
+
+    Returns which of them, the places (k, 3) on it, and the same places (k, 3) on the moving scan, each in its own coordinates,
+    mm; fewer than three where too little is shared.
+    """
+    found = [matches(seen, picks_of(seen, 400), other, motion, there, reach) for other, there in placed]
+    k = int(np.argmax([len(m.p) for m in found]))
+    m = found[k]
+    # The same place, not the nearest point: straight across to the other's surface.
+    p, q = motion.inverse().points(m.p), placed[k][1].inverse().points(m.p - m.residual[:, None] * m.n)
+    if len(p) < 3:
+        return k, q, p
+    chosen = [int(np.argmax(np.linalg.norm(p - p.mean(axis=0), axis=1)))]
+    far = np.linalg.norm(p - p[chosen[0]], axis=1)
+    while len(chosen) < min(most, len(p)):
+        chosen.append(int(np.argmax(far)))
+        far = np.minimum(far, np.linalg.norm(p - p[chosen[-1]], axis=1))
+    return k, q[chosen], p[chosen]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -10,13 +11,15 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...clean.fewer import Distance
 from ...elements import RigidMotion
 from ...errors import BadInput
+from ...join.apart import apart_at
 from ...join.merge import merge
-from ...join.pairs import place_by_pairs
+from ...join.pairs import pairs_of, place_by_pairs
 from ...join.place import Refused, rough_match
 from ...join.run import joined_by_pairs, reach_for, settle_placed
 from ...join.seen import Seen
 from ...join.together import Link, links_between
 from ...progress import part
+from ...scan.mesh import TriMesh
 from ..step import Outcome, Step, register
 from .scan import told
 
@@ -39,12 +42,20 @@ def placed_by(context, step_id: str) -> dict[str, RigidMotion]:
     return {i: RigidMotion(np.array(m)) for i, m in out["motions"].items()}
 
 
-def _placement(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
+def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
     """What a placement step gives: motions by scan, and for people the links, the reasons and how far each moved."""
     output = {"motions": {scans[i]: m.matrix.tolist() for i, m in sorted(motions.items())}}
     told_links = [{"a": scans[l.a], "b": scans[l.b], "area": l.area, "overlap": l.overlap, "rms": l.rms} for l in links]
+    reach = reach_for(seen)
     left = [
-        {"scan": scans[i], "reason": r.reason, "why": r.why, "ways": [w.matrix.tolist() for w in r.ways], "agree": [e.agree for e in r.evidence]}
+        {
+            "scan": scans[i],
+            "reason": r.reason,
+            "why": r.why,
+            "ways": [w.matrix.tolist() for w in r.ways],
+            "agree": [e.agree for e in r.evidence],
+            "pairs": [_pairs_of(scans, seen, motions, i, w, reach) for w in r.ways],
+        }
         for i, r in sorted(refused.items())
     ]
     rms = float(np.sqrt(np.average([l.rms**2 for l in links], weights=[l.area for l in links]))) if links else None
@@ -60,7 +71,22 @@ def _placement(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotio
     says = f"{len(left)} left out; see why in its evidence." if left else ""
     # Which facets or points of each scan show the part, so that the slab need not be looked at.
     arrays = {f"part_{s}": x.part for s, x in zip(scans, seen) if x.part is not None}
+    for i, m in motions.items():
+        scan = context.output(scans[i], "scan")
+        near = [(seen[l.b if l.a == i else l.a], motions[l.b if l.a == i else l.a]) for l in links if i in (l.a, l.b)]
+        arrays[f"apart_{scans[i]}"] = apart_at(scan.vertices if isinstance(scan, TriMesh) else scan.points, seen[i], m, near, reach)
     return Outcome(output, summary, says, "attention" if left else "sound", arrays=arrays)
+
+
+def _pairs_of(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], moving: int, way: RigidMotion, reach: float) -> list[dict]:
+    """A candidate as pairs of places, to be taken up as if picked."""
+    placed = sorted(motions)
+    k, fixed, own = pairs_of(seen[moving], way, [(seen[i], motions[i]) for i in placed], reach=reach)
+    if len(own) < 3:
+        return []
+    return [
+        {"fixed": scans[placed[k]], "moving": scans[moving], "fixed_place": q.tolist(), "moving_place": p.tolist()} for q, p in zip(fixed, own)
+    ]
 
 
 @register
@@ -101,9 +127,14 @@ class MatchStep(Step):
             motions, refused = found.motions, found.refused
         else:
             motions, refused = placed or {0: RigidMotion.identity()}, {}
+        if not self.placement and 0 in motions:
+            # Wherever the pairs began, the first scan is where the others come to.
+            back = motions[0].inverse()
+            motions = {i: back.after(m) for i, m in motions.items()} | {0: RigidMotion.identity()}
+            refused = {i: replace(r, ways=[back.after(w) for w in r.ways]) for i, r in refused.items()}
         progress(0.96, "Measuring what they share")
         links = links_between({i: seen[i] for i in motions}, motions) if len(motions) > 1 else []
-        outcome = _placement(self.scans, seen, motions, links, refused, {})
+        outcome = _placement(context, self.scans, seen, motions, links, refused, {})
         outcome.summary["pairs"] = misfits
         return outcome
 
@@ -152,7 +183,7 @@ class SettleStep(Step):
         seen = [context.seen(s) for s in scans]
         held = {scans.index(s) for s in self.held if s in scans} or {0}
         done = settle_placed(seen, dict(enumerate(motions.values())), held=held, reach=self.reach or reach_for(seen), progress=progress)
-        return _placement(scans, seen, done.motions, done.links, {}, done.moved)
+        return _placement(context, scans, seen, done.motions, done.links, {}, done.moved)
 
 
 @register
