@@ -10,10 +10,11 @@ from scipy.spatial.transform import Rotation
 from deftmason.core.check.deviation import ModelSurface
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput, Cancelled
+from deftmason.core.join.apart import apart_at
 from deftmason.core.join.evidence import Witness, weigh
 from deftmason.core.join.merge import merge
 from deftmason.core.join.nearest import Nearest
-from deftmason.core.join.pairs import place_by_pairs
+from deftmason.core.join.pairs import pairs_of, place_by_pairs
 from deftmason.core.join.place import rough_match
 from deftmason.core.join.run import join, settle_placed
 from deftmason.core.join.seen import even_sample, see
@@ -169,15 +170,36 @@ def test_a_part_that_turns_freely_is_not_placed_by_luck():
 
 
 def test_order_density_and_kind_do_not_matter(arm):
-    """Three scans, in another order, one as a sparse cloud with normals."""
+    """Three scans, in another order, one as a sparse cloud with normals and one as a cloud without."""
     a, b, c = (arm.scans[i] for i in (4, 0, 2))
     keep = even_sample(arm.seen[0].points, 1.1)
     cloud = PointCloud(arm.seen[0].points[keep], arm.seen[0].normals[keep])
-    seen = [see(a[0]), see(cloud, keep_slab=True), see(c[0])]
+    seen = [see(a[0]), see(cloud, keep_slab=True), see(PointCloud(c[0].vertices))]
     found = join(seen)
     assert sorted(found.motions) == [0, 1, 2]
     for k, i in enumerate((4, 0, 2)):
         assert arm.off(i, found.motions[k], first=4) < 0.12
+
+
+def test_the_map_shows_where_a_scan_lies_off(arm):
+    """A scan shifted by a tenth lies that much off where it faces the shift, and not where it faces across."""
+    near = [(arm.seen[i], arm.true(i)) for i in (2, 4)]
+    up = arm.poses[0].vectors([0, 0, 1.0])
+    s = arm.seen[0]
+    h = apart_at(s.points, s, RigidMotion.of(np.eye(3), 0.1 * up), near, 1.0)
+    facing = s.normals @ up
+    assert np.isnan(apart_at(s.points + 50 * up, s, RigidMotion.identity(), near, 1.0)).all()
+    assert np.nanmedian(h[facing > 0.95]) == pytest.approx(0.1, abs=0.03)
+    assert abs(np.nanmedian(h[np.abs(facing) < 0.1])) < 0.03
+    assert 0.2 < np.isfinite(h).mean() <= 1
+
+
+@pytest.mark.parametrize("count", [3, 5])
+def test_a_placement_as_pairs_gives_it_again(arm, count):
+    k, fixed, own = pairs_of(arm.seen[4], arm.true(4), [(arm.seen[3], arm.true(3)), (arm.seen[0], arm.true(0))], reach=1.0, most=count)
+    assert k == 1 and len(own) == count
+    fit = place_by_pairs(own, arm.true(0).points(fixed))
+    assert arm.off(4, fit.motion) < 0.6 and fit.misfit.max() < 0.3
 
 
 def test_a_later_scan_joins_without_disturbing(arm):

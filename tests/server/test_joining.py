@@ -5,6 +5,7 @@ import pytest
 
 from deftmason.core.scan.files import write_scan
 from deftmason.demo.lantern import lantern_scans
+from deftmason.rig.sets import turned_scans
 
 from .conftest import lay
 
@@ -68,6 +69,11 @@ def test_pairs_settle_merge_and_a_later_cleaning(api, arm, job):
     # The slab is set aside for the eye too, and how far the scans lie apart can be shown.
     data = api.call("GET", f"/jobs/{job}/geometry/{settled['key']}/also?scan={stone(view, 'arm 0')['key']}&name=part_{ids[0]}")
     assert len(data) > 1000
+    apart = np.frombuffer(api.call("GET", f"/jobs/{job}/geometry/{settled['key']}/also?scan={stone(view, 'arm 0')['key']}&name=apart_{ids[0]}"), np.uint8)
+    n = int(apart[:4].view(np.uint32)[0])
+    apart = apart[4 + n :].view(np.float32)
+    # The slab and what one alone saw have no distance; the rest lies within the noise, but for edges.
+    assert 0.2 < np.isfinite(apart).mean() < 0.9 and np.nanmedian(np.abs(apart)) < 0.03
     assert len(api.call("GET", f"/jobs/{job}/geometry/{merged['key']}/also?scan={merged['key']}&name=apart")) > 1000
     # A datum rests on the merged mesh; cleaning a capture slips under the match, whose pairs follow.
     m = merged["summary"]["bounds"]
@@ -109,3 +115,21 @@ def test_a_match_by_itself_replays_to_the_same(api, arm, job):
     assert not any(s["name"] == "Itself" for s in view["stones"])
     again = stone(api.call("POST", f"/jobs/{job}/redo"), "Itself")
     assert again["key"] == first["key"] and again["summary"]["motions"] == first["summary"]["motions"]
+
+
+def test_a_candidate_is_chosen_as_pairs(api, tmp_path):
+    """A plain spindle is left out with its candidates; one taken up as pairs places it, as if they had been picked."""
+    for k, (mesh, _) in enumerate(turned_scans(False, spacing=1.0)[:2]):
+        write_scan(str(tmp_path / f"{k}.ply"), mesh)
+    ups = [api.upload(f"spindle {k}.ply", (tmp_path / f"{k}.ply").read_bytes()) for k in range(2)]
+    job = api.call("POST", "/jobs", {"scans": [{"upload": u["upload"], "units": "mm"} for u in ups], "name": "Spindle"})["id"]
+    ids = scans_of(api, job)
+    step = {"kind": "match", "name": "Rough", "scans": ids}
+    told = api.study(job, "/preview", {"step": step})["summary"]
+    (left,) = told["refused"]
+    assert len(told["motions"]) == 1 and left["reason"] in ("ambiguous", "not held")
+    pairs = left["pairs"][0]
+    assert len(pairs) >= 3 and {p["moving"] for p in pairs} == {left["scan"]} and len({p["fixed"] for p in pairs}) == 1
+    told = api.study(job, "/preview", {"step": {**step, "pairs": pairs}})["summary"]
+    assert set(told["motions"]) == set(ids) and told["motions"][ids[0]] == np.eye(4).tolist()
+    assert told["links"][0]["overlap"] > 0.5 and told["rms"] < 0.06 and max(p["misfit"] for p in told["pairs"]) < 0.5

@@ -51,6 +51,12 @@ def test_the_lantern_arm_joins_by_itself(server, truth, page):  # noqa: F811
     assert float(page.locator('[data-figure="rms"]').inner_text()) < 0.06
     page.wait_for_timeout(800)
     shot(page, "join")
+    bench(page).get_by_role("button", name="Apart").click()
+    page.wait_for_function("document.querySelector('[data-figure=strain]') && +document.querySelector('[data-figure=strain]').innerText > 0.01")
+    assert float(page.locator('[data-figure="strain"]').inner_text()) < 0.2
+    page.wait_for_timeout(800)
+    shot(page, "join-apart")
+    bench(page).get_by_role("button", name="Scans", exact=True).click()
     bench(page).get_by_role("button", name="Lay the settled places").click()
     laid(room, "Settled")
     ids = [s["id"] for s in room.api().json()["stones"] if s["kind"] == "scan"]

@@ -27,6 +27,7 @@ _PENALTY = 120.0  # what contradicted area costs, in agreeing area: stray points
 _MISSED = 15.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
 _STRAIN = 6.0  # how fast a placement loses by lying farther apart than noise explains
 _NEAR = 4.0  # scatters within which what agrees holds
+_BENT = 2.0  # a part's bends, in its spans
 _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 
 
@@ -35,7 +36,7 @@ class Evidence:
     """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a hole it
     should have seen it in; ``rms`` of the distances where they agree, mm; ``least``
     the smaller of the two scans' areas; ``hold`` how much of what agrees holds the scan in the way it is held least, see `_hold`;
-    of several others together, the sum, which is on the safe side."""
+    of several others together, the sum, which is on the safe side; ``grain`` what sparse points of a curved surface alone lie apart, mm."""
 
     agree: float
     against: float
@@ -43,6 +44,7 @@ class Evidence:
     rms: float
     least: float
     hold: float
+    grain: float = 0.0
 
     @property
     def overlap(self) -> float:
@@ -54,12 +56,16 @@ class Evidence:
         """Agreeing area less what contradicted area costs, mm²; below 0 the placement is refuted."""
         return self.agree - _PENALTY * self.against - _MISSED * self.missing
 
+    def explained(self, noise: float) -> float:
+        """Distance that ``noise`` mm and the points' sparseness explain."""
+        return float(np.hypot(noise, self.grain))
+
     def strength(self, noise: float) -> float:
         """How firmly the placement is borne out: what holds it, less where contradicted or where what agrees lies
         farther apart than ``noise`` mm explains."""
         if self.agree <= 0 or self.worth <= 0:
             return 0.0
-        strain = max((self.rms / max(noise, 1e-12)) ** 2 - 1, 0.0)
+        strain = max((self.rms / max(self.explained(noise), 1e-12)) ** 2 - 1, 0.0)
         return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
 
 
@@ -85,9 +91,9 @@ def total(parts: list[Evidence]) -> Evidence:
     """Evidence of one scan against several others together."""
     agree = sum(e.agree for e in parts)
     rms = np.sqrt(sum(e.agree * e.rms**2 for e in parts) / agree) if agree > 0 else 0.0
-    return Evidence(
-        agree, sum(e.against for e in parts), sum(e.missing for e in parts), float(rms), min((e.least for e in parts), default=0.0), sum(e.hold for e in parts)
-    )
+    grain = np.sqrt(sum(e.agree * e.grain**2 for e in parts) / agree) if agree > 0 else 0.0
+    against, missing, hold = (sum(getattr(e, k) for e in parts) for k in ("against", "missing", "hold"))
+    return Evidence(agree, against, missing, float(rms), min((e.least for e in parts), default=0.0), hold, float(grain))
 
 
 @dataclass
@@ -271,4 +277,6 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
     r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
     rms = np.sqrt(float(each @ r**2) / max(agree, 1e-12))
     hold = _hold(x, n, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
-    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold)
+    # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
+    grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
+    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold, grain)

@@ -90,14 +90,14 @@ class _Matcher:
         if self.stated or not best:
             return
         surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.seen) - 1)]
-        left = float(np.median([e.rms for e in surest]))
+        left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
         self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
         for found in self.pairs.values():
             found.sort(key=lambda f: (-f[1].strength(self.noise), -f[1].worth))
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the scan may lie there."""
-        return e.agree > _LEAST_SHARE * e.least and e.rms < _STRAINED * self.noise and e.strength(self.noise) > _LEAST_HOLD * e.least
+        return e.agree > _LEAST_SHARE * e.least and e.rms < _STRAINED * e.explained(self.noise) and e.strength(self.noise) > _LEAST_HOLD * e.least
 
     def pair(self, a: int, b: int) -> list[tuple[RigidMotion, Evidence]]:
         """Ways ``a`` may lie on ``b`` with their evidence, best first."""
@@ -373,9 +373,9 @@ def _refusal(m: _Matcher, ways: list[_Way], others: list[int]) -> Refused:
                 "it shows another part, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
-        if e.rms >= _STRAINED * m.noise and e.agree > _LEAST_SHARE * e.least:
+        if e.rms >= _STRAINED * e.explained(m.noise) and e.agree > _LEAST_SHARE * e.least:
             why = (
-                f"In its best place it lies {e.rms:.3f} mm (rms) from the other scans, more than noise explains ({m.noise:.3f} mm): "
+                f"In its best place it lies {e.rms:.3f} mm (rms) from the other scans, more than noise explains ({e.explained(m.noise):.3f} mm): "
                 "it shows another part, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
