@@ -23,8 +23,8 @@ _ALIKE = 12  # likest places taken for one
 _TRIES = 4_000_000
 _CHUNKS = 64
 _MOST = 512  # placements kept by each chunk
-_LOOKED_AT = 4000  # placements scored in full
-_DRAWN = 320  # placements drawn closer
+_GLANCE = 220  # points that a drawn placement is judged by
+_DRAWN = 220  # placements drawn closer, by each judgement
 _KEPT = 12
 
 
@@ -222,18 +222,12 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
     if not len(poses):
         return np.zeros((0, 4, 4)), np.zeros((0, 3))
     some = a.points[:60]
-    worth = score(fixed.at, poses, moving.sample.first(110))
-    # More points the fewer are left: what a few tell apart needs no more.
-    poses = poses[np.argsort(-(worth[:, 0] - 4 * worth[:, 1]), kind="stable")[:_LOOKED_AT]]
-    worth = score(fixed.at, poses, moving.sample.first(300))
-    left = [np.argsort(-(worth[:, 0] - k * worth[:, 1]), kind="stable")[: _LOOKED_AT // 3] for k in (2.5, 25.0)]
-    poses = poses[np.unique(np.concatenate(left))]
-    worth = score(fixed.at, poses, moving.scoring)
+    worth = score(fixed.at, poses, moving.sample.first(_GLANCE))
     kept: list[int] = []
-    # By two judgements: much in common whatever is said against it, and little said against it.
-    for penalty, most in ((2.5, _DRAWN), (25.0, _DRAWN)):
-        value = worth[:, 0] - penalty * worth[:, 1]
-        kept += distinct(poses, value, some, 1.5 * pitch, most).tolist()
+    # The same way is drawn many times over: what few points tell apart is ranked among distinct ways, by two judgements: much in
+    # common whatever is said against it, and little said against it.
+    for penalty in (4.0, 25.0):
+        kept += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 1.5 * pitch, _DRAWN).tolist()
     poses = closer(fixed.at, poses[np.unique(kept)], moving.scoring)
     worth = score(fixed.at, poses, moving.scoring)
     best: list[int] = []

@@ -31,6 +31,7 @@ _LEAST_HOLD = 0.00033  # of the smaller scan's area that must hold it in the way
 _STRAINED = 1.2  # times what noise explains that settled scans may lie apart
 _STARTS = 2  # pairs to grow from, should the first leave scans out
 _WAYS = 14  # ways of a pair that are followed up
+_SETTLED_BY = 800  # places each way that a way is settled by
 
 
 @dataclass(frozen=True)
@@ -112,7 +113,7 @@ class _Matcher:
         still = RigidMotion.identity()
         for k, (m, e) in enumerate(found[:5]):
             if e.worth > -0.5 * e.agree:
-                fine, _, rms = settle_onto(self.seen[a], m, [(self.seen[b], still)], reach=self.pitch, count=400, rounds=10)
+                fine, _, rms = settle_onto(self.seen[a], m, [(self.seen[b], still)], reach=self.pitch, count=_SETTLED_BY, rounds=16)
                 if np.isfinite(rms):
                     found[k] = (fine, weigh(self.witness[a], self.witness[b], fine))
         found.sort(key=lambda f: (-f[1].strength(self.noise), -f[1].worth))
@@ -130,7 +131,7 @@ class _Matcher:
         near = sorted((p for p in placed if way.parts[p].overlap > 0.02), key=lambda p: -way.parts[p].hold)[:4]
         if not near:
             return way
-        m, _, rms = settle_onto(self.seen[u], way.motion, [(self.seen[p], placed[p]) for p in near], reach=0.7 * self.pitch, count=400, rounds=9)
+        m, _, rms = settle_onto(self.seen[u], way.motion, [(self.seen[p], placed[p]) for p in near], reach=0.7 * self.pitch, count=_SETTLED_BY, rounds=16)
         return self.weighed(u, _Way(m), placed) if np.isfinite(rms) else way
 
     def settled_all(self, placed: dict[int, RigidMotion], fixed: set[int]) -> dict[int, RigidMotion]:
@@ -246,7 +247,7 @@ def _try_pairs(m: _Matcher, pairs: list[tuple[int, int]], progress: Progress) ->
     for k, r in enumerate(m.ready):
         progress(0.05 * k / len(m.ready), f"Describing scan {k + 1}")
         _ = (r.at, r.features, r.scoring, m.witness[k].sample, m.witness[k].neighbours, m.witness[k].sight, m.witness[k].all_bent, r.seen.nearest)
-        picks_of(r.seen, 400)
+        picks_of(r.seen, _SETTLED_BY)
     for k in range(0, len(pairs), 2):
         two = pairs[k : k + 2]
         progress(0.05 + 0.7 * k / len(pairs), f"Trying scan {two[0][0] + 1} on scan {two[0][1] + 1}")
