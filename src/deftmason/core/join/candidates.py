@@ -24,8 +24,8 @@ _TRIES = 4_000_000
 _CHUNKS = 64
 _MOST = 512  # placements kept by each chunk
 _GLANCE = 220  # points that a drawn placement is judged by
-_DRAWN = 220  # placements drawn closer, by each judgement
-_KEPT = 12
+_DRAWN = 140  # placements drawn closer, by each judgement
+_KEPT = 7
 
 
 @dataclass
