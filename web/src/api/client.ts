@@ -114,7 +114,7 @@ export function geometry(job: number, key: string, what: string, scan?: string, 
     })
     found.catch(() => kept.delete(url))
     kept.set(url, found)
-    if (kept.size > 24) kept.delete(kept.keys().next().value!)
+    if (kept.size > 48) kept.delete(kept.keys().next().value!)
   }
   return found
 }

@@ -101,8 +101,8 @@ export interface paths {
         };
         /**
          * Geometry
-         * @description A result as a buffer for the view: what = scan, body, deviation (with the scan's key) or also (a named array besides,
-         *     with the key of the scan it belongs to).
+         * @description A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with the scan's key)
+         *     or also (a named array besides, with the key of the scan it belongs to).
          */
         get: operations["deftmason_server_jobs_looking_geometry"];
         put?: never;

@@ -2,8 +2,9 @@
 /** Two scans side by side: the placed ones left, the one brought right; matching places are clicked in both. */
 import * as THREE from 'three'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import { geometry } from '../api/client'
+import { geometry, type Buffers } from '../api/client'
 import { useJob } from '../state/job'
+import { partIfKnown, partOf } from '../view3d/part'
 import { Scene } from '../view3d/scene'
 import { useNames } from './names'
 import { usePairing } from './pairing'
@@ -26,10 +27,19 @@ const fitted: Record<Side, string> = { fixed: '', moving: '' }
 async function show(side: Side) {
   const ids = shown.value[side]
   try {
-    const list = await Promise.all(ids.map(async (id) => ({ id, buffers: await geometry(j.job!.id, j.byId.get(id)!.key!, 'scan'), colour: colourOf(id), matrix: motion(side, id) })))
+    const keys = ids.map((id) => j.byId.get(id)!.key!)
+    const put = (all: Buffers[]) => scenes.value[side]?.setOthers(ids.map((id, k) => ({ id, buffers: all[k], colour: colourOf(id), matrix: motion(side, id) })), null)
+    // The slab moves with the part or not; places are picked on the part alone. Until that is found out, all is shown.
+    if (keys.some((k) => !partIfKnown(k))) {
+      const raw = await Promise.all(keys.map((k) => partIfKnown(k) ?? geometry(j.job!.id, k, 'scan')))
+      if (ids !== shown.value[side]) return
+      put(raw)
+      scenes.value[side]?.fit(false)
+    }
+    const list = await Promise.all(keys.map((k) => partOf(j.job!.id, k)))
     if (ids !== shown.value[side]) return
+    put(list)
     const scene = scenes.value[side]
-    scene?.setOthers(list, null)
     const now = ids.filter((id) => side === 'moving' || id !== p.moving).join()
     if (now !== fitted[side]) { fitted[side] = now; scene?.fit(false) }
     turned.value++

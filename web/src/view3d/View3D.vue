@@ -8,6 +8,7 @@ import { signed } from '../state/format'
 import { useJob } from '../state/job'
 import { MARK_SAYS, useMarks } from '../state/marks'
 import MarkBar from './MarkBar.vue'
+import { partOf } from './part'
 import Rose from './Rose.vue'
 import { Scene, STONES } from './scene'
 
@@ -71,23 +72,8 @@ const bodyKey = computed(() => {
   if (j.hand?.kind === 'fillet') return j.preview?.key && j.preview.status !== 'failed' && !j.handError ? j.preview.key : (j.byId.get(j.hand.record.body)?.key ?? null)
   return j.body?.key ?? null
 })
-/** A scan as it is joined: without the slab and scraps that a placement set aside. */
-async function partOf(id: string, key: string): Promise<Buffers> {
-  const b = await geometry(j.job!.id, key, 'scan')
-  const at = joined.value ? j.placement : null
-  if (!at?.summary.aside?.[id] || !b.arrays.indices) return b
-  const cached = parts.get(`${at.key}|${key}`)
-  if (cached) return cached
-  const shows = (await geometry(j.job!.id, at.key, 'also', key, `part_${id}`)).arrays.values as Uint8Array
-  const all = b.arrays.indices as Uint32Array
-  const kept = new Uint32Array(3 * shows.reduce((t, v) => t + (v ? 1 : 0), 0))
-  let n = 0
-  shows.forEach((v, f) => { if (v) { kept.set(all.subarray(3 * f, 3 * f + 3), n); n += 3 } })
-  const out = { ...b, arrays: { ...b.arrays, indices: kept } }
-  parts.set(`${at.key}|${key}`, out)
-  return out
-}
-const parts = new Map<string, Buffers>()
+/** A scan as a placement has it: the slab and scraps that it set aside are not shown. */
+const seenOf = (id: string, key: string) => (joined.value && j.placement?.summary.aside?.[id] ? partOf(j.job!.id, key) : geometry(j.job!.id, key, 'scan'))
 const placedMatrix = (id: string) => joined.value?.find((x) => x.s.id === id)?.matrix ?? matrix.value
 const matrix = computed(() => {
   if (j.proof) return j.proof.matrix
@@ -107,7 +93,7 @@ let wasJoined = ''
 watch([others, () => matrix.value, joined], async ([list]) => {
   if (!j.job) return
   try {
-    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await partOf(t.id, t.key!), colour: colourOf(j.root(t.id)), matrix: joined.value ? placedMatrix(t.id) : null })))
+    const got = await Promise.all(list.map(async (t) => ({ id: t.id, buffers: await seenOf(t.id, t.key!), colour: colourOf(j.root(t.id)), matrix: joined.value ? placedMatrix(t.id) : null })))
     if (list !== others.value) return
     scene?.setOthers(got, matrix.value)
     const main = joined.value?.[0]
@@ -155,7 +141,7 @@ watch([scanKey, () => (joined.value ? j.placement?.key : null)], async ([key]) =
   if (!key || !j.job) return scene?.setScan(null, null)
   loading.value = 'Fetching the scan'
   try {
-    const b = joined.value ? await partOf(mainRoot.value, key) : await geometry(j.job.id, key, 'scan')
+    const b = joined.value ? await seenOf(mainRoot.value, key) : await geometry(j.job.id, key, 'scan')
     if (scanKey.value !== key) return
     scene!.setScan(b, joined.value ? placedMatrix(mainRoot.value) : matrix.value, colourOf(j.root(mainRoot.value)))
     scene!.setEdges(j.show.edges)

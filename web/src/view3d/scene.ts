@@ -93,6 +93,7 @@ export class Scene {
     g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
     g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
     if (b.arrays.colors) for (const name of ['color', 'own']) g.setAttribute(name, new THREE.BufferAttribute(b.arrays.colors as Uint8Array, 3, true))
+    if (b.arrays.some) g.setIndex(new THREE.BufferAttribute(b.arrays.some as Uint32Array, 1))
     return new THREE.Points(g, new THREE.PointsMaterial({ color: b.arrays.colors ? 0xffffff : colour, vertexColors: !!b.arrays.colors, size: 2.2, sizeAttenuation: false }))
   }
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from deftmason.core.clean.cloud import with_normals
 from deftmason.core.errors import BadInput
+from deftmason.core.join.seen import see
 from deftmason.core.kernel.body import Body
 from deftmason.core.kernel.tessellate import edge_polylines, tessellate
 from deftmason.core.recipe.store import ResultStore
@@ -18,7 +19,7 @@ from deftmason.core.scan.cells import spacing_of
 from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.core.scan.proxy import Proxy, make_proxy
 
-__all__ = ["pack_arrays", "scan_buffer", "body_buffer", "deviation_buffer", "also_buffer", "proxy_of"]
+__all__ = ["pack_arrays", "scan_buffer", "body_buffer", "deviation_buffer", "also_buffer", "part_buffer", "proxy_of"]
 
 _SHOWN_MM = 0.03
 
@@ -73,7 +74,22 @@ def _cloud_buffer(cloud: PointCloud, proxy: Proxy) -> bytes:
 
 def also_buffer(store: ResultStore, key: str, name: str, scan_key: str) -> bytes:
     """A named array of a result, for what is shown of the scan it belongs to (facets, vertices or points by its length)."""
-    values = np.asarray(store.load(key).arrays[name])
+    return _shown(store, scan_key, np.asarray(store.load(key).arrays[name]), name)
+
+
+def part_buffer(store: ResultStore, key: str) -> bytes:
+    """Which of what is shown of a scan is the part, without slab and scraps; all of it where nothing else is found."""
+    scan = store.load(key).output
+    try:
+        shows = store.remember(("seen", key), lambda: see(scan)).part
+    except BadInput:
+        shows = None
+    if shows is None:
+        shows = np.ones(len(scan.faces) if isinstance(scan, TriMesh) else len(scan.points), bool)
+    return _shown(store, key, shows, "part")
+
+
+def _shown(store: ResultStore, scan_key: str, values: np.ndarray, name: str) -> bytes:
     proxy = proxy_of(store, scan_key)
     scan = store.load(scan_key).output
     mesh = isinstance(scan, TriMesh)

@@ -18,7 +18,7 @@ from deftmason.core.recipe.step import Pick
 from deftmason.core.sketch.sketcher import Stroke, join_ends, stroke_from_brush
 
 from .access import job_of
-from .binary import also_buffer, body_buffer, deviation_buffer, proxy_of, scan_buffer
+from .binary import also_buffer, body_buffer, deviation_buffer, part_buffer, proxy_of, scan_buffer
 from .recipe import records, replay_of, store
 
 router = Router()
@@ -78,17 +78,19 @@ class Edges(Schema):
 
 @router.get("/jobs/{job_id}/geometry/{key}/{what}")
 def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None, name: str = ""):
-    """A result as a buffer for the view: what = scan, body, deviation (with the scan's key) or also (a named array besides,
-    with the key of the scan it belongs to)."""
+    """A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with the scan's key)
+    or also (a named array besides, with the key of the scan it belongs to)."""
     job = job_of(request, job_id)
     for k in filter(None, (key, scan)):
         if not job.results.filter(key=k).exists():
             raise HttpError(404, "There is no such result in this job.")
     record = store().record(key)
-    if record is None or (what != "also" and record["produces"] != what):
+    if record is None or (what != "also" and record["produces"] != ("scan" if what == "part" else what)):
         raise HttpError(404, "There is no such result in this job.")
     if what == "scan":
         data = store().remember(("buffer", key), lambda: scan_buffer(store(), key))
+    elif what == "part":
+        data = store().remember(("part", key), lambda: part_buffer(store(), key))
     elif what == "body":
         data = store().remember(("buffer", key), lambda: body_buffer(store().load(key).output))
     elif what == "deviation" and scan:

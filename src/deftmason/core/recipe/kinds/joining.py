@@ -69,8 +69,7 @@ def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, R
         "says": f"{len(motions)} of {len(scans)} placed" + (f", {rms:.3f} mm apart" if rms is not None else ""),
     }
     says = f"{len(left)} left out; see why in its evidence." if left else ""
-    # Which facets or points of each scan show the part, so that the slab need not be looked at.
-    arrays = {f"part_{s}": x.part for s, x in zip(scans, seen) if x.part is not None}
+    arrays = {}
     for i, m in motions.items():
         scan = context.output(scans[i], "scan")
         near = [(seen[l.b if l.a == i else l.a], motions[l.b if l.a == i else l.a]) for l in links if i in (l.a, l.b)]
