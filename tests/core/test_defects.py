@@ -212,3 +212,28 @@ def test_watertight_closes_and_mends_everything():
 def test_unknown_names_are_refused():
     with pytest.raises(BadArgument, match="'dents'"):
         repair(ball(0, level=2), ["dents"])
+
+
+def test_a_band_with_a_twist_is_not_turned_over():
+    """A band closed with half a turn has no side at all: where it disagrees with itself nothing is gained by turning facets."""
+    t = np.linspace(0, 2 * np.pi, 60, endpoint=False)
+    rows = []
+    for w in (-2.0, -1, 0, 1, 2):
+        r = 10 + w * np.cos(t / 2)
+        rows.append(np.column_stack([r * np.cos(t), r * np.sin(t), w * np.sin(t / 2)]))
+    v = np.stack(rows, 1).reshape(-1, 3)
+    faces = []
+    for i in range(60):
+        for k in range(4):
+            a, b = 5 * i + k, 5 * i + k + 1
+            # Past the last the band comes back upside down.
+            c, d = (a + 5, b + 5) if i < 59 else (4 - k, 3 - k)
+            faces += [[a, c, b], [b, c, d]]
+    band = TriMesh(v, np.array(faces, np.int32))
+    found = survey_mesh(band)
+    assert found.counts["flipped_triangles"] == 0
+    assert np.array_equal(repair(band, ("flipped_triangles",))[0].faces, band.faces)
+    # Facets that are turned among others are still turned back.
+    some = band.faces.copy()
+    some[[100, 101, 300]] = some[[100, 101, 300]][:, ::-1]
+    assert survey_mesh(TriMesh(v, some)).counts["flipped_triangles"] == 3

@@ -95,35 +95,49 @@ def merged(mesh: TriMesh) -> TriMesh:
 
 @njit(cache=True)
 def _flipped(faces, neighbours, label, count):  # pragma: no cover - compiled
+    """Side of each facet (±1) and how many of each side there are by label. What already agrees is flooded before any edge that
+    does not is crossed: a few twisted edges, as where sheets touch, must not turn over what lies behind them."""
     m = faces.shape[0]
     side = np.zeros(m, np.int8)
     queue = np.empty(m, np.int32)
+    later = np.empty((3 * m, 2), np.int32)  # facets across an edge that disagrees, and the side they would take
     plus, minus = np.zeros(count, np.int64), np.zeros(count, np.int64)
     for s in range(m):
         if side[s] != 0:
             continue
-        side[s] = 1
-        queue[0] = s
-        head, tail = 0, 1
-        while head < tail:
-            f = queue[head]
-            head += 1
-            if side[f] > 0:
-                plus[label[f]] += 1
-            else:
-                minus[label[f]] += 1
-            for k in range(3):
-                g = neighbours[f, k]
-                if g < 0 or side[g] != 0:
-                    continue
-                a, b = faces[f, k], faces[f, (k + 1) % 3]
-                same = False
-                for j in range(3):
-                    if faces[g, j] == a and faces[g, (j + 1) % 3] == b:
-                        same = True
-                side[g] = -side[f] if same else side[f]
-                queue[tail] = g
-                tail += 1
+        later[0, 0], later[0, 1] = s, 1
+        begin, end = 0, 1
+        while begin < end:
+            s0, turn = later[begin, 0], later[begin, 1]
+            begin += 1
+            if side[s0] != 0:
+                continue
+            side[s0] = turn
+            queue[0] = s0
+            head, tail = 0, 1
+            while head < tail:
+                f = queue[head]
+                head += 1
+                if side[f] > 0:
+                    plus[label[f]] += 1
+                else:
+                    minus[label[f]] += 1
+                for k in range(3):
+                    g = neighbours[f, k]
+                    if g < 0 or side[g] != 0:
+                        continue
+                    a, b = faces[f, k], faces[f, (k + 1) % 3]
+                    same = False
+                    for j in range(3):
+                        if faces[g, j] == a and faces[g, (j + 1) % 3] == b:
+                            same = True
+                    if same:
+                        later[end, 0], later[end, 1] = g, -side[f]
+                        end += 1
+                    else:
+                        side[g] = side[f]
+                        queue[tail] = g
+                        tail += 1
     return side, plus, minus
 
 
