@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from deftmason.core.check.deviation import ModelSurface
+from deftmason.core.clean.triangles import compact
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput, Cancelled
 from deftmason.core.join.apart import apart_at
@@ -19,6 +20,7 @@ from deftmason.core.join.place import rough_match
 from deftmason.core.join.run import join, settle_placed
 from deftmason.core.join.seen import even_sample, see
 from deftmason.core.join.settle import settle_onto
+from deftmason.core.join.together import links_between
 from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.demo.lantern import lantern_scans, true_lantern_arm
 from deftmason.rig.sets import ring_scans, turned_scans
@@ -142,6 +144,24 @@ def test_sectors_that_share_nothing_are_not_placed_by_luck(ring):
     assert sorted(near.motions) == [0, 1]
     p = ring.seen[2].points
     assert np.linalg.norm(near.motions[1].points(p) - ring.true(2, 3).points(p), axis=1).max() < 0.5
+
+
+def test_three_tenths_in_common_are_enough(ring):
+    """The sectors cut back to 65°: each has 31 % in common with the next, and none with the one after."""
+    scans = []
+    for k in (0, 1, 2):
+        mesh, pose = ring.scans[k]
+        p = pose.inverse().points(mesh.centroids)
+        off = (np.degrees(np.arctan2(p[:, 1], p[:, 0])) - 45 * k + 180) % 360 - 180
+        scans.append((TriMesh(*compact(mesh.vertices, mesh.faces[np.abs(off) < 32.5])), pose))
+    cut = Set(scans)
+    found = rough_match(cut.seen)
+    assert sorted(found.motions) == [0, 1, 2]
+    for k in (1, 2):
+        p = cut.seen[k].points
+        assert np.linalg.norm(found.motions[k].points(p) - cut.true(k).points(p), axis=1).max() < 0.5
+    shared = [l for l in links_between(dict(enumerate(cut.seen)), found.motions) if l.area > 50]
+    assert {(l.a, l.b) for l in shared} == {(0, 1), (1, 2)} and all(0.25 < l.overlap < 0.35 for l in shared)
 
 
 def test_a_ring_of_eight_closes(ring):
