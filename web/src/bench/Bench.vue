@@ -81,7 +81,7 @@ const VERBS: Record<string, (s: any) => string> = {
   triangulate: () => 'Lay the mesh',
   combine: () => 'Combine the clouds',
   curvecut: () => 'Cut along the curve',
-  match: (s) => (s?.motions ? `Lay ${Object.keys(s.motions).length} places` : 'Lay the places'),
+  match: (s) => { const n = Object.keys(s?.motions ?? {}).length; return s?.motions ? `Lay ${n} ${n === 1 ? 'place' : 'places'}` : 'Lay the places' },
   settle: () => 'Lay the settled places',
   merge: (s) => (s ? `Lay ${s.triangles.toLocaleString('en')} triangles` : 'Merge the scans'),
 }
