@@ -137,7 +137,7 @@ class _Matcher:
     def settled_all(self, placed: dict[int, RigidMotion], fixed: set[int]) -> dict[int, RigidMotion]:
         """All placed scans settled on each other, as well as a rough place needs."""
         mine = {i: self.seen[i] for i in placed}
-        return settled_together(mine, placed, held=fixed or {min(placed)}, reach=0.7 * self.pitch, count=800)
+        return settled_together(mine, placed, held=fixed or {min(placed)}, reach=0.7 * self.pitch, count=_SETTLED_BY)
 
     def weighed(self, u: int, way: _Way, placed: dict[int, RigidMotion]) -> _Way:
         for p, m in placed.items():
