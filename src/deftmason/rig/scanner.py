@@ -169,17 +169,18 @@ def scan_part(body: Body, scanner: Scanner, pose: RigidMotion | None = None) -> 
     for w in scanner.wear:
         r = np.linalg.norm(v - np.array(w.center), axis=1) / w.radius
         v = v - (w.depth * np.clip(1 - r * r, 0, 1) ** 2)[:, None] * normals
+    centre = surface.vertices.min(axis=0) / 2 + surface.vertices.max(axis=0) / 2
     scene = o3d.t.geometry.RaycastingScene()
-    scene.add_triangles((surface.vertices - surface.centre).astype(np.float32), surface.faces.astype(np.uint32))
+    scene.add_triangles((surface.vertices - centre).astype(np.float32), surface.faces.astype(np.uint32))
     best = np.zeros(len(v))
     start = whole + 0.15 * normals
     sight = normals.copy()
-    for place in stations_around(scanner.stations, scanner.stand_off) + surface.centre:
+    for place in stations_around(scanner.stations, scanner.stand_off) + centre:
         toward = place - whole
         toward /= np.linalg.norm(toward, axis=1)[:, None]
         cosine = np.einsum("ij,ij->i", toward, normals)
         ask = np.nonzero((cosine > np.cos(np.radians(scanner.grazing_deg))) & (cosine > best))[0]
-        rays = np.hstack([start[ask] - surface.centre, toward[ask]]).astype(np.float32)
+        rays = np.hstack([start[ask] - centre, toward[ask]]).astype(np.float32)
         free = ~np.isfinite(scene.cast_rays(o3d.core.Tensor(rays))["t_hit"].numpy())
         best[ask[free]] = cosine[ask[free]]
         sight[ask[free]] = toward[ask[free]]

@@ -49,8 +49,9 @@ def scan_views(
     mesh = _surface_nets(surface, spacing)
     part = _onto_surface(mesh, surface, spacing)
     normals = TriMesh(part, mesh.faces).vertex_normals
+    centre = surface.vertices.min(axis=0) / 2 + surface.vertices.max(axis=0) / 2
     scene = o3d.t.geometry.RaycastingScene()
-    scene.add_triangles((surface.vertices - surface.centre).astype(np.float32), surface.faces.astype(np.uint32))
+    scene.add_triangles((surface.vertices - centre).astype(np.float32), surface.faces.astype(np.uint32))
     out = []
     for view in views:
         up = view.attitude.T @ [0, 0, 1.0]  # the slab's normal in part coordinates
@@ -61,12 +62,12 @@ def scan_views(
             v = np.vstack([part, top])
             n = np.vstack([normals, np.broadcast_to(up, top.shape)])
             faces = np.vstack([mesh.faces, top_faces + len(part)])
-        place = surface.centre + 380 * unit(view.attitude.T @ np.array(view.toward, float))
+        place = centre + 380 * unit(view.attitude.T @ np.array(view.toward, float))
         toward = place - v
         toward /= np.linalg.norm(toward, axis=1)[:, None]
         cosine = np.einsum("ij,ij->i", toward, n)
         ask = np.nonzero(cosine > np.cos(np.radians(grazing_deg)))[0]
-        start = v[ask] + 0.15 * n[ask] - surface.centre
+        start = v[ask] + 0.15 * n[ask] - centre
         rays = np.hstack([start, toward[ask]]).astype(np.float32)
         seen = np.zeros(len(v), bool)
         seen[ask] = ~np.isfinite(scene.cast_rays(o3d.core.Tensor(rays))["t_hit"].numpy())

@@ -1,11 +1,9 @@
 """How far is each scan point from the model's true surface, and on which side?
 
-A fine tessellation (within `ModelSurface.deflection`) tells which face is nearest; the distance itself is then taken in
-closed form to that face's own surface, or by Newton to its spline. Where the true foot lies beyond the face's border, the
-point is nearest to an edge or corner: there the triangles' distance stands (off by no more than the deflection) and
-the sign comes from the angle-weighted pseudo-normal.
+A body is made ready once: facets, each with the bound by which its patch departs from it, a tree over them, and the exact surfaces
+and border curves behind (see `nearest`). What is told is the distance to those, to about a millionth of a part's size, however coarse the facets are.
 
-Bærentzen, Aanæs 2005, "Signed distance computation using the angle weighted pseudonormal", IEEE TVCG 11.
+Bærentzen, Aanæs 2005, "Signed distance computation using the angle weighted pseudonormal", IEEE TVCG 11 (the sign at corners).
 """
 
 from __future__ import annotations
@@ -17,31 +15,36 @@ import numpy as np
 from ..elements import Cone, Cylinder, Plane, Sphere, Torus
 from ..errors import BadArgument
 from ..kernel.body import Body
+from ..kernel.borders import SPLINE, Bordered, bordered_facets, face_areas
 from ..kernel.surfaces import FaceSurface, face_surfaces
-from ..kernel.tessellate import edge_polylines, tessellate
-from ..progress import Progress, part, silent
-from ..scan.topology import facet_neighbours, merge_vertices
-from .closedform import CONE, CYLINDER, PLANE, SPHERE, TORUS, measure
-from .refine import nearest_on_polylines, refine_triangles
-from .splines import spline_feet, spline_grid
+from ..progress import Progress, silent
+from .boxtree import BoxTree
+from .nearest import CONE, CYLINDER, FACETS_ONLY, ON_SPLINE, PLANE, SPHERE, TORUS, nearest_places, on_edge
+from .splines import curve_at, packed, scratch_of, surface_foot, surface_places
 
 __all__ = ["ModelSurface", "Distances"]
 
-_FINEST_MM = 0.0004  # triangles follow the true surface to within this
-_COARSE_MM = 0.02  # where refinement starts
-_MOST_TRIANGLES = 1_200_000
-_CHUNK = 200_000
+_COARSE = 2e-4  # of the body's diagonal: how far facets may depart from the surface
+_FINE = 4e-6  # the same where a surface has no exact form and its facets are all there is
+_TURN_DEG = 15.0
+_SAFE = 1.6  # times the departure measured at a few places of a facet
+_EPS = 1e-9  # of the diagonal: two places this near are one
+_CHUNK = 100_000
 
 _CODES = {Plane: PLANE, Cylinder: CYLINDER, Cone: CONE, Sphere: SPHERE, Torus: TORUS}
 
 
 @dataclass(frozen=True)
 class Distances:
-    """``distance`` (n,) mm, positive outside, NaN where unanswered; ``face`` (n,) int32 into the body's names, −1 there."""
+    """``distance`` (n,) mm, positive outside, NaN where unanswered; ``face`` (n,) int32 into the body's names, −1 there;
+    ``normal`` (n, 3) the surface's outward normal, ``other_normal`` that of the second face where the nearest place is an edge;
+    ``exact`` (n,) whether the distance is to the surface itself (else to a facet, within ``ModelSurface.deflection``)."""
 
     distance: np.ndarray
     face: np.ndarray
     normal: np.ndarray = field(repr=False)
+    other_normal: np.ndarray = field(repr=False)
+    exact: np.ndarray = field(repr=False)
 
 
 class ModelSurface:
@@ -49,72 +52,39 @@ class ModelSurface:
 
     Attributes
     ----------
-    deflection : largest distance in mm between the candidate triangles and the surface: the error bound at edges.
+    vertices, faces, face_ids : facets of the body, (n, 3) mm, (m, 3), (m,).
+    deflection : largest departure of a facet from its patch, mm.
+    areas : (faces,) true area of each face, mm².
     """
 
     def __init__(self, body: Body, progress: Progress = silent):
         progress(0.0, "Making the model ready to measure to")
-        import open3d as o3d
-
         self.body = body
         self.surfaces: list[FaceSurface] = face_surfaces(body)
-        self._spline_tree: dict[int, tuple] = {}
         self._tables()
-        coarse = tessellate(body, _COARSE_MM, 30.0)
-        merged, index = merge_vertices(np.round(coarse.vertices, 7))
-        borders: dict[tuple[int, int], list[np.ndarray]] = {}
-        ids = {n: i for i, n in enumerate(body.face_names)}
-        for (first, second, _), line in edge_polylines(body, _FINEST_MM / 2):
-            low, high = sorted((ids[first], ids[second]))
-            borders.setdefault((low, high), []).append(line)
+        from ..kernel.tessellate import diagonal_of
 
-        def onto_border(low: int, high: int, points: np.ndarray) -> np.ndarray:
-            return nearest_on_polylines(points, borders[low, high]) if (low, high) in borders else points
-
-        self.vertices, self.faces, self.face_ids, self.deflection = refine_triangles(
-            merged,
-            index[coarse.faces],
-            coarse.face_ids,
-            self._onto_face,
-            onto_border,
-            _FINEST_MM,
-            _MOST_TRIANGLES,
-            part(progress, 0.2, 0.7),
-        )
-        v = self.vertices
-        self.centre = (v.min(axis=0) + v.max(axis=0)) / 2
-        self._scene = o3d.t.geometry.RaycastingScene()
-        self._scene.add_triangles((v - self.centre).astype(np.float32), self.faces.astype(np.uint32))
-        self._tris = np.ascontiguousarray(v[self.faces])
-        progress(0.9)
-        self._pseudo()
-
-    def _onto_face(self, face: int, points: np.ndarray) -> np.ndarray:
-        surface = self.surfaces[face]
-        if surface.element is not None:
-            e = surface.element
-            return points - e.distance(points)[:, None] * e.normals(points)
-        if surface.spline is not None:
-            return self._spline_foot(face, points)[0]
-        return points
-
-    def _spline_foot(self, face: int, points: np.ndarray):
-        """Feet and normals on a spline face, started from the nearest of a grid of its places."""
-        spline = self.surfaces[face].spline
-        if face not in self._spline_tree:
-            self._spline_tree[face] = spline_grid(spline)
-        tree, grid = self._spline_tree[face]
-        foot, normal, _ = spline_feet(spline, points, grid[tree.query(points)[1]])
-        return foot, normal
+        self.size = diagonal_of(body)
+        fine = (self._code == FACETS_ONLY).any()
+        made = bordered_facets(body, (_FINE if fine else _COARSE) * self.size, _TURN_DEG)
+        progress(0.5)
+        self.areas = face_areas(body)
+        self._facets(made)
+        progress(1.0)
 
     def _tables(self) -> None:
         n = len(self.surfaces)
-        self._code = np.full(n, -1, np.int64)
+        self._code = np.full(n, FACETS_ONLY, np.int64)
         self._origin, self._axis = np.zeros((n, 3)), np.zeros((n, 3))
         self._r1, self._r2 = np.zeros(n), np.zeros(n)
         self._outward = np.array([s.outward for s in self.surfaces])
+        splines = []
         for i, s in enumerate(self.surfaces):
             e = s.element
+            b = s.spline if e is None else None
+            splines.append(None if b is None else (b.poles, [b.u_knots, b.v_knots], [b.u_degree, b.v_degree]))
+            if b is not None:
+                self._code[i] = ON_SPLINE
             if e is None:
                 continue
             self._code[i] = _CODES[type(e)]
@@ -129,33 +99,200 @@ class ModelSurface:
             else:
                 self._origin[i], self._axis[i] = e.center, e.direction
                 self._r1[i], self._r2[i] = e.major_radius, e.minor_radius
+        self._s_poles, self._s_knots, self._s_table = packed(splines)
+        self._s_side = np.ones(n)
 
-    def _pseudo(self) -> None:
-        """Pseudo-normals of the tessellation's corners and edges, across faces."""
-        merged, faces = self.vertices, self.faces
-        t = self._tris
-        n = np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0])
-        n /= np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
-        corner = np.zeros((len(merged), 3))
-        for k in range(3):
-            a, b = t[:, (k + 1) % 3] - t[:, k], t[:, (k + 2) % 3] - t[:, k]
-            cosine = np.einsum("ij,ij->i", a, b) / np.maximum(
-                np.linalg.norm(a, axis=1) * np.linalg.norm(b, axis=1), 1e-300
-            )
-            weighted = n * np.arccos(np.clip(cosine, -1, 1))[:, None]
-            for c in range(3):
-                corner[:, c] += np.bincount(faces[:, k], weighted[:, c], len(merged))
-        mates = facet_neighbours(faces, len(merged))
-        self._flat, self._corner, self._merged_faces, self._mates = n, corner, faces, mates
+    def _facets(self, made: Bordered) -> None:
+        """Facets with departures, normals, borders and mates, in the order of the tree."""
+        f = made.facets
+        uv, normals = self._parameters(made)
+        tris = f.vertices[f.faces]
+        par, e_tables = self._edges(made)
+        err = self._departures(f, tris, uv, made, par, e_tables)
+        tree = BoxTree.of(tris, err)
+        o = tree.order
+        self.vertices, self.faces, self.face_ids = f.vertices, np.ascontiguousarray(f.faces[o]), np.ascontiguousarray(f.face_ids[o])
+        self._tris, self._err, self._uv = (np.ascontiguousarray(x[o]) for x in (tris, err, uv[f.faces]))
+        self._edge, self._par = np.ascontiguousarray(made.edge[o]), np.ascontiguousarray(par[o])
+        self._normal = np.ascontiguousarray(normals[f.faces][o])
+        self.deflection = float(err.max())
+        self._tree, self._e_tables = tree, e_tables
+        self._join(made, o)
+
+    def _parameters(self, made: Bordered) -> tuple[np.ndarray, np.ndarray]:
+        """Parameters (n, 2) of the nodes on their spline and outward normals (n, 3) of their faces there."""
+        f = made.facets
+        uv, normals = np.array(f.uv), np.zeros_like(f.vertices)
+        room = scratch_of()
+        flat = np.cross(f.vertices[f.faces[:, 1]] - f.vertices[f.faces[:, 0]], f.vertices[f.faces[:, 2]] - f.vertices[f.faces[:, 0]])
+        for i, s in enumerate(self.surfaces):
+            mine = np.nonzero(f.vertex_faces == i)[0]
+            tri = np.nonzero(f.face_ids == i)[0]
+            if not len(mine):
+                continue
+            around = np.zeros((len(mine), 3))
+            for k in range(3):
+                np.add.at(around, f.faces[tri, k] - mine[0], flat[tri])
+            if s.element is not None:
+                normals[mine] = s.element.normals(f.vertices[mine]) * s.outward
+                lost = ~np.isfinite(normals[mine]).all(axis=1) | (np.linalg.norm(normals[mine], axis=1) < 0.5)
+            elif self._code[i] == ON_SPLINE:
+                at, n = np.zeros((len(mine), 3)), np.zeros((len(mine), 3))
+                row = self._s_table[i]
+                surface_places(self._s_poles, self._s_knots, row, uv[mine], at, n, room)
+                if np.linalg.norm(at - f.vertices[mine], axis=1).max() > 1e-5 * self.size:
+                    uv[mine] = self._found(i, f.vertices[mine])  # the spline has parameters of its own
+                    surface_places(self._s_poles, self._s_knots, row, uv[mine], at, n, room)
+                self._s_side[i] = 1.0 if np.einsum("ij,ij->", n, around) >= 0 else -1.0
+                normals[mine] = n * self._s_side[i]
+                lost = np.linalg.norm(n, axis=1) < 0.5
+            else:
+                lost = np.ones(len(mine), bool)
+            around /= np.maximum(np.linalg.norm(around, axis=1), 1e-300)[:, None]
+            normals[mine[lost]] = around[lost]
+        return uv, normals
+
+    def _found(self, i: int, points: np.ndarray) -> np.ndarray:
+        """Parameters of places that lie on a spline, from the nearest of a grid of its own."""
+        from scipy.spatial import cKDTree
+
+        s, row, room = self.surfaces[i].spline, self._s_table[i], scratch_of()
+
+        def steps(knots):
+            k = np.unique(knots)
+            each = max(4, min(17, 200 // max(len(k) - 1, 1)))
+            return np.unique(np.concatenate([np.linspace(a, b, each) for a, b in zip(k[:-1], k[1:])]))
+
+        grid = np.stack(np.meshgrid(steps(s.u_knots), steps(s.v_knots), indexing="ij"), -1).reshape(-1, 2)
+        at, n, deriv = np.zeros((len(grid), 3)), np.zeros((len(grid), 3)), np.zeros((6, 3))
+        surface_places(self._s_poles, self._s_knots, row, grid, at, n, room)
+        out = grid[cKDTree(at).query(points)[1]]
+        for k, p in enumerate(points):
+            out[k] = surface_foot(*p, self._s_poles, self._s_knots, row, *out[k], deriv, room)[:2]
+        return out
+
+    def _edges(self, made: Bordered):
+        """Parameters (m, 3, 2) of each facet's corners on the border they end, and the tables of all border curves."""
+        count = len(made.curves)
+        code = np.array([c.code for c in made.curves], np.int64).reshape(count)
+        frame = np.array([[c.origin, c.x, c.y] for c in made.curves]).reshape(count, 3, 3)
+        size = np.array([[c.radius, c.low, c.high] for c in made.curves]).reshape(count, 3)
+        poles, knots, table = packed([(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves])
+        tables = code, frame, size, poles, knots, table
+        f, par = made.facets, np.zeros((*made.edge.shape, 2))
+        room, out = scratch_of(), np.zeros((3, 3))
+        at = [self._along(e, f.vertices[n[0]], tables, room, out) if n and code[e] <= SPLINE else None for e, n in enumerate(made.nodes)]
+        start = np.zeros(count + 1, np.int64)
+        np.cumsum([0 if a is None else len(a) for a in at], out=start[1:])
+        flat = np.concatenate([np.zeros(0), *(a for a in at if a is not None)])
+        first = np.concatenate([np.zeros(0, np.int64), *(n[0] for n, a in zip(made.nodes, at) if a is not None)])
+        t, k = np.nonzero(made.edge >= 0)
+        j = start[made.edge[t, k]] + made.part[t, k]
+        # The side runs with the edge or against it.
+        p, q = f.vertices[f.faces[t, k]], f.vertices[f.faces[t, (k + 1) % 3]]
+        near, far = f.vertices[first[j]], f.vertices[first[j + 1]]
+        with_it = np.linalg.norm(p - near, axis=1) + np.linalg.norm(q - far, axis=1) <= np.linalg.norm(p - far, axis=1) + np.linalg.norm(q - near, axis=1)
+        par[t, k, 0], par[t, k, 1] = np.where(with_it, flat[j], flat[j + 1]), np.where(with_it, flat[j + 1], flat[j])
+        return par, tables
+
+    @staticmethod
+    def _along(e: int, places: np.ndarray, tables, room, out) -> np.ndarray:
+        """Parameters of an edge's nodes in order along it: its ends at both ends, the nearest in between."""
+        code, _, size, poles, knots, table = tables
+        low, high = size[e, 1:]
+        at = np.linspace(low, high, len(places))
+        if code[e] == SPLINE:
+            tries = np.linspace(low, high, max(24, 4 * len(places)))
+            on = np.empty((len(tries), 3))
+            for q, u in enumerate(tries):
+                curve_at(poles, knots, table[e], u, out, room)
+                on[q] = out[0]
+        for m in range(1, len(places) - 1):
+            near = tries[np.argmin(((on - places[m]) ** 2).sum(axis=1))] if code[e] == SPLINE else at[m]
+            at[m] = on_edge(*places[m], e, near, *tables, out, room)
+        return at
+
+    def _departures(self, f, tris, uv, made: Bordered, par, e_tables) -> np.ndarray:
+        """A bound (m,) on how far each facet's patch lies from it, from what is measured at the middles of sides and facet."""
+        share = np.array([[0.5, 0.5, 0], [0, 0.5, 0.5], [0.5, 0, 0.5], [1 / 3, 1 / 3, 1 / 3]])
+        err = np.zeros(len(tris))
+        flat = np.cross(tris[:, 1] - tris[:, 0], tris[:, 2] - tris[:, 0])
+        flat /= np.maximum(np.linalg.norm(flat, axis=1), 1e-300)[:, None]
+        room = scratch_of()
+        for i, s in enumerate(self.surfaces):
+            mine = np.nonzero(f.face_ids == i)[0]
+            if not len(mine):
+                continue
+            for w in share:
+                p = np.einsum("k,mkc->mc", w, tris[mine])
+                if s.element is not None:
+                    off = np.abs(s.element.distance(p))
+                elif self._code[i] == ON_SPLINE:
+                    at, n = np.zeros_like(p), np.zeros_like(p)
+                    surface_places(self._s_poles, self._s_knots, self._s_table[i], np.einsum("k,mkc->mc", w, uv[f.faces[mine]]), at, n, room)
+                    long = np.linalg.norm(np.ptp(tris[mine], axis=1), axis=1)
+                    # Across the facet; along it the surface's parameters run unevenly, which is no departure. A jump is a seam's.
+                    off = np.abs(np.einsum("ij,ij->i", at - p, flat[mine]))
+                    off = np.where(np.linalg.norm(at - p, axis=1) < long, off, 0.1 * long)
+                else:
+                    off = np.full(len(mine), _FINE * self.size)
+                err[mine] = np.maximum(err[mine], _SAFE * off)
+        code, frame, size, poles, knots, table = e_tables
+        out = np.zeros((3, 3))
+        for t, k in np.argwhere(made.edge >= 0):
+            e = made.edge[t, k]
+            if code[e] == 0 or code[e] > SPLINE:
+                continue
+            p = 0.5 * (tris[t, k] + tris[t, (k + 1) % 3])
+            on_edge(*p, e, 0.5 * par[t, k].sum(), *e_tables, out, room)
+            err[t] = max(err[t], _SAFE * float(np.linalg.norm(out[0] - p)))
+        return err
+
+    def _join(self, made: Bordered, o: np.ndarray) -> None:
+        """What lies across each border, which nodes are corners of the body, and the pseudo-normals there."""
+        f = made.facets
+        edge, part = made.edge[o], made.part[o]
+        t, k = np.nonzero(edge >= 0)
+        key = edge[t, k] * (part.max(initial=0) + 1) + part[t, k]
+        s = np.argsort(key, kind="stable")
+        pair = np.nonzero(key[s][:-1] == key[s][1:])[0]
+        side = 3 * t + k
+        mate = np.full(3 * len(o), -1, np.int64)
+        mate[side[s[pair]]], mate[side[s[pair + 1]]] = side[s[pair + 1]], side[s[pair]]
+        self._mate = mate.reshape(-1, 3)
+        # Nodes at one place are one, across faces.
+        from scipy.sparse import coo_matrix
+        from scipy.sparse.csgraph import connected_components
+
+        n = len(f.vertices)
+        links = [np.zeros((0, 2), np.int64)]
+        for nodes, curve in zip(made.nodes, made.curves):
+            for own in nodes:
+                links.append(np.column_stack([nodes[0], own]) if len(own) == len(nodes[0]) else np.zeros((0, 2), np.int64))
+                closed = np.linalg.norm(f.vertices[own[0]] - f.vertices[own[-1]]) <= _EPS * self.size
+                if closed or curve.code > SPLINE:
+                    links.append(np.column_stack([np.full(len(own) - 1, own[0]), own[1:]])[slice(None) if curve.code > SPLINE else slice(-1, None)])
+        a, b = np.concatenate(links).T
+        count, label = connected_components(coo_matrix((np.ones(len(a)), (a, b)), (n, n)), directed=False)
+        self._node = label[self.faces].astype(np.int64)
+        is_corner = np.zeros(count, bool)
+        for nodes in made.nodes:
+            for own in nodes:
+                is_corner[label[own[[0, -1]]]] = True
+        self._is_corner = is_corner
+        tri = self._tris
+        flat = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+        size = np.linalg.norm(flat, axis=1)
+        flat /= np.maximum(size, 1e-300)[:, None]
+        corner = np.zeros((count, 3))
+        for c in range(3):
+            u, w = tri[:, (c + 1) % 3] - tri[:, c], tri[:, (c + 2) % 3] - tri[:, c]
+            angle = np.arctan2(size, np.einsum("ij,ij->i", u, w))
+            np.add.at(corner, self._node[:, c], flat * angle[:, None])
+        self._corner_normal = corner
 
     def distances(
-        self,
-        points,
-        normals=None,
-        *,
-        reach: float | None = None,
-        angle_deg: float | None = None,
-        progress: Progress = silent,
+        self, points, normals=None, *, reach: float | None = None, angle_deg: float | None = None, progress: Progress = silent
     ) -> Distances:
         """Signed distances of points (n, 3) in mm to the true surface.
 
@@ -163,93 +300,34 @@ class ModelSurface:
         ----------
         normals : (n, 3) unit normals of the points, needed for ``angle_deg``.
         reach : points farther than this (mm) are not answered.
-        angle_deg : points whose normal turns more than this from the surface's outward normal are not answered.
+        angle_deg : points whose normal turns more than this from the surface's outward normal (at an edge: from the nearer of its two faces') are not answered.
         """
         points = np.ascontiguousarray(points, float)
         if angle_deg is not None and normals is None:
-            raise BadArgument(
-                "An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle"
-            )
+            raise BadArgument("An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle")
         n = len(points)
-        out = Distances(np.empty(n), np.empty(n, np.int32), np.empty((n, 3)))
+        out = Distances(np.empty(n), np.empty(n, np.int32), np.empty((n, 3)), np.empty((n, 3)), np.empty(n, np.bool_))
         for begin in range(0, n, _CHUNK):
             progress(begin / max(n, 1), f"Measuring {begin:,} of {n:,} points")
-            end = min(begin + _CHUNK, n)
-            self._measure(points[begin:end], out, begin, end)
+            self._measure(points, out, slice(begin, min(begin + _CHUNK, n)))
         quiet = np.zeros(n, bool)
         if reach is not None:
             quiet |= np.abs(out.distance) > reach
         if angle_deg is not None:
-            quiet |= np.einsum("ij,ij->i", np.asarray(normals, float), out.normal) < np.cos(np.radians(angle_deg))
+            facing = [np.einsum("ij,ij->i", np.asarray(normals, float), m) for m in (out.normal, out.other_normal)]
+            quiet |= np.maximum(*facing) < np.cos(np.radians(angle_deg))
         out.distance[quiet] = np.nan
         out.face[quiet] = -1
         progress(1.0, "Measured")
         return out
 
-    def _measure(self, p: np.ndarray, out: Distances, begin: int, end: int) -> None:
-        import open3d as o3d
-
-        near = self._scene.compute_closest_points(o3d.core.Tensor((p - self.centre).astype(np.float32)))
-        prim = near["primitive_ids"].numpy().astype(np.int64)
-        m = len(p)
-        dist, face, normal = np.empty(m), np.empty(m, np.int32), np.zeros((m, 3))
-        settled, closest, bary = np.empty(m, np.bool_), np.empty((m, 3)), np.empty((m, 3))
-        slack = 2 * self.deflection + 1e-6
-        measure(
-            p,
-            prim,
-            self._tris,
-            self.face_ids,
-            self._code,
-            self._origin,
-            self._axis,
-            self._r1,
-            self._r2,
-            self._outward,
-            slack,
-            dist,
-            face,
-            normal,
-            settled,
-            closest,
-            bary,
-        )
-        for f in np.unique(face[~settled]):
-            if self._code[f] < 0 and self.surfaces[f].spline is not None:
-                self._on_spline(int(f), p, prim, dist, face, normal, settled, slack)
-        rest = np.nonzero(~settled)[0]
-        if len(rest):
-            pseudo = self._pseudo_normals(prim[rest], bary[rest])
-            side = np.einsum("ij,ij->i", p[rest] - closest[rest], pseudo)
-            dist[rest] = np.where(side < 0, -dist[rest], dist[rest])
-            normal[rest] = pseudo / np.maximum(np.linalg.norm(pseudo, axis=1), 1e-300)[:, None]
-        out.distance[begin:end], out.face[begin:end], out.normal[begin:end] = dist, face, normal
-
-    def _on_spline(self, f, p, prim, dist, face, normal, settled, slack) -> None:
-        ids = np.nonzero((face == f) & ~settled)[0]
-        foot, n = self._spline_foot(f, p[ids])
-        flat = self._flat[prim[ids]]
-        n = n * np.sign(np.einsum("ij,ij->i", n, flat))[:, None]
-        d = np.linalg.norm(p[ids] - foot, axis=1)
-        # The nearer of foot and triangles is right to within the deflection; the foot is exact where they agree.
-        # A foot on the spline's own border is an edge's, not a foot square to the surface: the edge rule takes it.
-        square = np.abs(np.einsum("ij,ij->i", p[ids] - foot, n)) >= d - 1e-5
-        ok = (np.abs(d - dist[ids]) <= slack) & square
-        use = ids[ok]
-        side = np.einsum("ij,ij->i", (p[ids] - foot)[ok], n[ok])
-        dist[use] = np.where(side < 0, -d[ok], d[ok])
-        normal[use] = n[ok]
-        settled[use] = True
-
-    def _pseudo_normals(self, prim: np.ndarray, bary: np.ndarray) -> np.ndarray:
-        out = self._flat[prim].copy()
-        eps = 1e-7
-        for k in range(3):
-            on_edge = bary[:, (k + 2) % 3] < eps  # opposite corner has no share: on the edge k, k + 1
-            mate = self._mates[prim, k]
-            use = on_edge & (mate >= 0)
-            out[use] = self._flat[prim[use]] + self._flat[mate[use]]
-        for k in range(3):
-            use = bary[:, k] > 1 - eps
-            out[use] = self._corner[self._merged_faces[prim[use], k]]
-        return out
+    def _measure(self, points: np.ndarray, out: Distances, s: slice) -> None:
+        t = self._tree
+        nearest_places(
+            points[s], self._tris, self._err, self.face_ids.astype(np.int64), self._uv, self._edge, self._par, self._normal,
+            self._mate, self._node, self._is_corner, self._corner_normal,
+            t.low, t.high, t.slack, t.left, t.begin, t.count,
+            self._code, self._origin, self._axis, self._r1, self._r2, self._outward, self._s_poles, self._s_knots, self._s_table, self._s_side,
+            *self._e_tables, _EPS * self.size,
+            out.distance[s], out.face[s], out.normal[s], out.other_normal[s], out.exact[s],
+        )  # fmt: skip

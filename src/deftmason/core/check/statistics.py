@@ -25,6 +25,8 @@ def unseen_area(surface: ModelSurface, answered: np.ndarray, spacing: float) -> 
     """Model area in mm² farther than max(1 mm, 3 × spacing) from every answered point (k, 3), by even samples."""
     t = surface._tris
     areas = 0.5 * np.linalg.norm(np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]), axis=1)
+    flat = np.bincount(surface.face_ids, areas, len(surface.areas))  # facets fall short of what is curved
+    areas *= (surface.areas / np.where(flat > 0, flat, 1))[surface.face_ids]
     total = float(areas.sum())
     if len(answered) == 0:
         return total

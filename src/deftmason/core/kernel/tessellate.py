@@ -15,7 +15,7 @@ from OCP.TopLoc import TopLoc_Location
 
 from .body import Body, EdgeName, as_array, faces_of
 
-__all__ = ["Facets", "tessellate", "edge_polylines"]
+__all__ = ["Facets", "tessellate", "edge_polylines", "diagonal_of"]
 
 
 @dataclass(frozen=True)
@@ -64,6 +64,16 @@ def tessellate(body: Body, deflection: float, angle_deg: float = 20.0) -> Facets
     return Facets(
         np.concatenate(vs), np.concatenate(fs), np.concatenate(ids), np.concatenate(uvs), np.concatenate(owners)
     )
+
+
+def diagonal_of(body: Body) -> float:
+    """Diagonal of a body's bounds in mm."""
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    BRepBndLib.Add_s(body.shape, box, False)
+    return float(box.CornerMin().Distance(box.CornerMax()))
 
 
 def edge_polylines(body: Body, deflection: float) -> list[tuple[EdgeName, np.ndarray]]:
