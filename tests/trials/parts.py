@@ -186,12 +186,14 @@ FAMILIES = {f.__name__: f for f in (plate, stepped, hub, broken_ring, cover, tub
 
 def random_part(rng: np.random.Generator, family: str | None = None):
     """(family, build123d part): one of the families, tried again where its random numbers do not go together."""
+    from OCP.BRepAlgoAPI import BRepAlgoAPI_Check  # lofts may cross themselves
+
     name = family or str(rng.choice(list(FAMILIES)))
-    for _ in range(12):
+    for _ in range(20):
         try:
             part = FAMILIES[name](rng)
             body = as_body(part)
-            if body.is_valid and len(part.solids()) == 1 and body.volume > 0:
+            if body.is_valid and len(part.solids()) == 1 and body.volume > 0 and BRepAlgoAPI_Check(body.shape, True, True).IsValid():
                 return name, part
         except Exception:  # such numbers make no part
             continue

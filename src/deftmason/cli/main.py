@@ -229,6 +229,7 @@ def cut(
     ] = None,
     dxf: Annotated[str | None, typer.Option("--dxf", help="Write a DXF.")] = None,
     svg: Annotated[str | None, typer.Option("--svg", help="Write an SVG.")] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
     units: Units = "mm",
     as_json: Json = False,
 ) -> None:
@@ -270,7 +271,8 @@ def cut(
         warnings.append("The plane does not meet the mesh.")
     drawing = None
     if sketch and loops:
-        drawing = _sketch(section.lifted(index), plane, index, noise)
+        drawing, unsaid = _sketch(section.lifted(index), plane, index, noise, _bar(progress))
+        warnings += unsaid
     answer = {
         "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "x_direction": plane.u.tolist()},
         "loops": loops,
@@ -293,28 +295,24 @@ def cut(
     )
 
 
-def _sketch(section, plane, index, noise):
-    import numpy as np
+def _sketch(section, plane, index, noise, progress):
+    """The drawing in contract keys and what could not be said of the trace."""
+    from ..core.sketch.automatic import automatic_sketch
+    from ..core.sketch.trace import step_for, trace_of
 
-    from ..core.sketch.relations import propose_relations
-    from ..core.sketch.sketcher import draw, strokes_of_trace
-    from ..core.sketch.trace import trace_noise, trace_of
-
-    step = float(np.clip(0.7 * index.mesh.median_edge, 0.005, 5.0))
+    step = step_for(index.mesh.median_edge)
     traces = trace_of(section, plane, step)
-    strokes = strokes_of_trace(traces, noise if noise is not None else trace_noise(traces))
-    if not strokes:
-        return None
-    d = draw(traces, strokes, max(2.0, 4 * step))
-    relations, _, s = propose_relations(d)
-    joined = [{"kind": "coincident", "of": [s_.id, s_.joins]} for s_ in strokes if s_.joins]
+    if not traces:
+        return None, ["The trace is too short to be drawn."]
+    s = automatic_sketch(traces, step, noise=noise, progress=progress)
+    joined = [{"kind": "coincident", "of": [k.id, k.joins]} for k in s.strokes if k.joins in s.drawing.entities]
     return {
-        "entities": d.geometry(s.x),
-        "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in relations],
-        "rms": s.rms,
-        "max_distance": s.max_distance,
-        "freedom": s.freedom,
-    }
+        "entities": s.geometry,
+        "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in s.relations],
+        "rms": s.told.rms,
+        "max_distance": s.told.max_distance,
+        "freedom": s.solution.freedom if s.solution is not None else len(s.drawing.x),
+    }, s.warnings
 
 
 def _writable(path: str) -> None:
@@ -366,7 +364,7 @@ def check(
     )
     spacing = s.median_edge if isinstance(s, TriMesh) else _spacing(points)
     answer = summary(surface, points, found, tolerance, spacing)
-    answer |= {"warnings": read.warnings, "seconds": time.perf_counter() - begin}
+    answer |= {"warnings": read.warnings + surface.warnings(), "seconds": time.perf_counter() - begin}
     from ..core.deliver.check_files import write_check_csv, write_check_map, write_check_report
 
     if csv:

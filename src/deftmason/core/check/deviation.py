@@ -27,7 +27,8 @@ __all__ = ["ModelSurface", "Distances"]
 _COARSE = 2e-4  # of the body's diagonal: how far facets may depart from the surface
 _FINE = 4e-6  # the same where a surface has no exact form and its facets are all there is
 _TURN_DEG = 15.0
-_SAFE = 1.6  # times the departure measured at a few places of a facet
+_SAFE = 2.0  # times the departure measured at a few places of a facet
+_TORN = 0.02  # of a face's area that its facets may miss: chords of the coarsest arcs miss a hundredth
 _EPS = 1e-9  # of the diagonal: two places this near are one
 _CHUNK = 100_000
 
@@ -55,6 +56,7 @@ class ModelSurface:
     vertices, faces, face_ids : facets of the body, (n, 3) mm, (m, 3), (m,).
     deflection : largest departure of a facet from its patch, mm.
     areas : (faces,) true area of each face, mm².
+    unsure : names of faces that could not be covered by facets; distances near them may be to another face.
     """
 
     def __init__(self, body: Body, progress: Progress = silent):
@@ -66,11 +68,31 @@ class ModelSurface:
 
         self.size = diagonal_of(body)
         fine = (self._code == FACETS_ONLY).any()
-        made = bordered_facets(body, (_FINE if fine else _COARSE) * self.size, _TURN_DEG)
-        progress(0.5)
         self.areas = face_areas(body)
+        for finer in (1.0, 0.2):
+            made = bordered_facets(body, finer * (_FINE if fine else _COARSE) * self.size, finer * _TURN_DEG)
+            self.unsure = self._torn(made)
+            if not self.unsure:
+                break
+        progress(0.5)
         self._facets(made)
         progress(1.0)
+
+    def warnings(self) -> list[str]:
+        """What a person should know before trusting the distances."""
+        if not self.unsure:
+            return []
+        names = ", ".join(self.unsure[:5]) + (f" and {len(self.unsure) - 5} more" if len(self.unsure) > 5 else "")
+        return [f"The model is damaged at {names}: its outline does not close there. Distances near may be to another face; export the model again."]
+
+    def _torn(self, made: Bordered) -> list[str]:
+        """Names of faces whose facets do not cover them: a broken outline, as damaged files have."""
+        f = made.facets
+        t = f.vertices[f.faces]
+        each = 0.5 * np.linalg.norm(np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]), axis=1)
+        got = np.bincount(f.face_ids, each, len(self.areas))
+        bad = np.abs(got - self.areas) > _TORN * self.areas + 1e-7 * self.size**2
+        return [self.surfaces[i].name for i in np.nonzero(bad)[0]]
 
     def _tables(self) -> None:
         n = len(self.surfaces)
@@ -108,12 +130,12 @@ class ModelSurface:
         uv, normals = self._parameters(made)
         tris = f.vertices[f.faces]
         par, e_tables = self._edges(made)
-        err = self._departures(f, tris, uv, made, par, e_tables)
+        err, gap = self._departures(f, tris, uv, made, par, e_tables)
         tree = BoxTree.of(tris, err)
         o = tree.order
         self.vertices, self.faces, self.face_ids = f.vertices, np.ascontiguousarray(f.faces[o]), np.ascontiguousarray(f.face_ids[o])
         self._tris, self._err, self._uv = (np.ascontiguousarray(x[o]) for x in (tris, err, uv[f.faces]))
-        self._edge, self._par = np.ascontiguousarray(made.edge[o]), np.ascontiguousarray(par[o])
+        self._edge, self._gap, self._par = (np.ascontiguousarray(x[o]) for x in (made.edge, gap, par))
         self._normal = np.ascontiguousarray(normals[f.faces][o])
         self.deflection = float(err.max())
         self._tree, self._e_tables = tree, e_tables
@@ -212,10 +234,10 @@ class ModelSurface:
             at[m] = on_edge(*places[m], e, near, *tables, out, room)
         return at
 
-    def _departures(self, f, tris, uv, made: Bordered, par, e_tables) -> np.ndarray:
-        """A bound (m,) on how far each facet's patch lies from it, from what is measured at the middles of sides and facet."""
-        share = np.array([[0.5, 0.5, 0], [0, 0.5, 0.5], [0.5, 0, 0.5], [1 / 3, 1 / 3, 1 / 3]])
-        err = np.zeros(len(tris))
+    def _departures(self, f, tris, uv, made: Bordered, par, e_tables) -> tuple[np.ndarray, np.ndarray]:
+        """A bound (m,) on how far each facet's patch lies from it, and (m, 3) its sides from their border curves, from what is measured at a few places."""
+        share = np.array([[4, 1, 1], [1, 4, 1], [1, 1, 4], [3, 3, 0], [0, 3, 3], [3, 0, 3], [2, 2, 2]]) / 6
+        err, gap = np.zeros(len(tris)), np.zeros((len(tris), 3))
         flat = np.cross(tris[:, 1] - tris[:, 0], tris[:, 2] - tris[:, 0])
         flat /= np.maximum(np.linalg.norm(flat, axis=1), 1e-300)[:, None]
         room = scratch_of()
@@ -245,8 +267,8 @@ class ModelSurface:
                 continue
             p = 0.5 * (tris[t, k] + tris[t, (k + 1) % 3])
             on_edge(*p, e, 0.5 * par[t, k].sum(), *e_tables, out, room)
-            err[t] = max(err[t], _SAFE * float(np.linalg.norm(out[0] - p)))
-        return err
+            gap[t, k] = _SAFE * float(np.linalg.norm(out[0] - p))
+        return np.maximum(err, gap.max(axis=1)), gap
 
     def _join(self, made: Bordered, o: np.ndarray) -> None:
         """What lies across each border, which nodes are corners of the body, and the pseudo-normals there."""
@@ -324,7 +346,7 @@ class ModelSurface:
     def _measure(self, points: np.ndarray, out: Distances, s: slice) -> None:
         t = self._tree
         nearest_places(
-            points[s], self._tris, self._err, self.face_ids.astype(np.int64), self._uv, self._edge, self._par, self._normal,
+            points[s], self._tris, self._err, self.face_ids.astype(np.int64), self._uv, self._edge, self._gap, self._par, self._normal,
             self._mate, self._node, self._is_corner, self._corner_normal,
             t.low, t.high, t.slack, t.left, t.begin, t.count,
             self._code, self._origin, self._axis, self._r1, self._r2, self._outward, self._s_poles, self._s_knots, self._s_table, self._s_side,

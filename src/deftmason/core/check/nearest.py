@@ -121,7 +121,7 @@ def _to_side(px, py, pz, tri, k):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room):  # pragma: no cover - compiled
+def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room):  # pragma: no cover - compiled
     """Whether a place on the surface of face ``f`` lies inside the face, judged by the candidates and the border nearest to it."""
     least, slack = np.inf, 0.0
     for c in range(n):
@@ -142,7 +142,7 @@ def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, par, normal, e_code,
             if e < 0 or e_code[e] > _CURVE:
                 continue
             d, s = _to_side(sx, sy, sz, tris[t], k)
-            if d > 4 * err[t] + eps:
+            if d > 2.5 * gap[t, k] + 2.2 * slack + eps:
                 continue
             on_edge(sx, sy, sz, e, par[t, k, 0] + s * (par[t, k, 1] - par[t, k, 0]), e_code, e_frame, e_size, e_poles, e_knots, e_table, curve, room)
             qx, qy, qz = sx - curve[0, 0], sy - curve[0, 1], sz - curve[0, 2]
@@ -171,7 +171,7 @@ def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, par, normal, e_code,
 
 @njit(cache=True, parallel=True)
 def nearest_places(
-    points, tris, err, face, uv, edge, par, normal, mate, node, is_corner, corner_normal,
+    points, tris, err, face, uv, edge, gap, par, normal, mate, node, is_corner, corner_normal,
     low, high, slack, left, begin, count,
     f_code, f_origin, f_axis, f_r1, f_r2, f_out, s_poles, s_knots, s_table, s_side,
     e_code, e_frame, e_size, e_poles, e_knots, e_table, eps,
@@ -208,7 +208,7 @@ def nearest_places(
                 if code != ON_SPLINE:
                     d = _on_element(px, py, pz, code, f_origin[f], f_axis[f], f_r1[f], f_r2[f], foot)
                     if abs(d) < best - 1e-3 * eps and _inside(
-                        foot[0, 0], foot[0, 1], foot[0, 2], f, found, n, tris, err, face, edge, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
+                        foot[0, 0], foot[0, 1], foot[0, 2], f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
                     ):  # fmt: skip
                         best, f_best, two = abs(d), f, False
                         sign = f_out[f] if d >= 0 else -f_out[f]
@@ -232,10 +232,10 @@ def nearest_places(
                     _, _, off = surface_foot(px, py, pz, s_poles, s_knots, s_table[f], a0, a1, deriv, room)
                     rx, ry, rz = px - deriv[0, 0], py - deriv[0, 1], pz - deriv[0, 2]
                     d = np.sqrt(rx * rx + ry * ry + rz * rz)
-                    if d >= best - 1e-3 * eps or off > 1e-6 * d + eps:
+                    if d >= best - 1e-3 * eps or off > 1e-4 * d + 10 * eps:
                         continue
                     if not _inside(
-                        deriv[0, 0], deriv[0, 1], deriv[0, 2], f, found, n, tris, err, face, edge, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
+                        deriv[0, 0], deriv[0, 1], deriv[0, 2], f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
                     ):  # fmt: skip
                         continue
                     nx = deriv[1, 1] * deriv[2, 2] - deriv[1, 2] * deriv[2, 1]
@@ -290,7 +290,11 @@ def nearest_places(
                             n_two[i, q] = normal[u, k2, q] + g * (normal[u, j2, q] - normal[u, k2, q])
                         mx, my, mz = mx + n_two[i, 0], my + n_two[i, 1], mz + n_two[i, 2]
                     sign = 1.0 if rx * mx + ry * my + rz * mz >= 0 else -1.0
-            sure[i] = best <= most + eps
+            # The bounds are measured at a few places of each facet: a foot a little beyond them is still the foot.
+            loose = 0.0
+            for c in range(n):
+                loose = max(loose, err[found[c]])
+            sure[i] = best <= most + loose + eps
             if not sure[i]:
                 # No foot was found where the facets promise one: theirs stands, right to within their bound.
                 pick = 0

@@ -7,7 +7,7 @@ import numpy as np
 from ..errors import BadInput
 from .drawing import Drawing, Entity, Relation, Size
 
-__all__ = ["structure", "relation_equations", "size_value", "trace_residuals", "distance_to_entity"]
+__all__ = ["structure", "relation_equations", "size_value", "trace_residuals", "trace_blocks", "distance_to_entity"]
 
 Row = tuple[float, dict[int, float]]
 
@@ -26,7 +26,7 @@ def _line(d: Drawing, e: Entity, x):
     a, b = d.point(e.points[0], x), d.point(e.points[1], x)
     t = b - a
     length = float(np.hypot(*t))
-    if length < 1e-9:
+    if not length > 1e-9 * max(float(np.abs(t).max()), float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0):
         raise BadInput(f"The line '{e.id}' has shrunk to a point; take it out or fix its ends.", field="entities")
     t = t / length
     return a, t, np.array([-t[1], t[0]]), length
@@ -190,26 +190,32 @@ def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
     return np.linalg.norm(p - d.point(_centre(e), x), axis=1) - x[e.radius]
 
 
-def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:
-    """Distances of all stretches to their entities (n,) and the Jacobian (n, len(x))."""
-    rs, js = [], []
+def trace_blocks(d: Drawing, x):
+    """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives (k, c)."""
     for i, p in d.stretches.items():
         e = d.entities[i]
-        j = np.zeros((len(p), len(x)))
         if e.kind == "line":
             a, t, n, length = _line(d, e, x)
             s = (p - a) @ t / length
-            for k in range(2):
-                j[:, 2 * e.points[0] + k] = -n[k] * (1 - s)
-                j[:, 2 * e.points[1] + k] = -n[k] * s
+            b, c = e.points[:2]
+            columns = np.array([2 * b, 2 * b + 1, 2 * c, 2 * c + 1])
+            j = np.column_stack([-n[0] * (1 - s), -n[1] * (1 - s), -n[0] * s, -n[1] * s])
+            yield (p - a) @ n, columns, j
         else:
             v = p - d.point(_centre(e), x)
-            u = v / np.maximum(np.linalg.norm(v, axis=1), 1e-12)[:, None]
-            for k in range(2):
-                j[:, 2 * _centre(e) + k] = -u[:, k]
-            j[:, e.radius] = -1.0
-        rs.append(distance_to_entity(d, e, p, x))
-        js.append(j)
-    if not rs:
-        return np.zeros(0), np.zeros((0, len(x)))
-    return np.concatenate(rs), np.vstack(js)
+            far = np.linalg.norm(v, axis=1)
+            u = v / np.maximum(far, 1e-300)[:, None]
+            columns = np.array([2 * _centre(e), 2 * _centre(e) + 1, e.radius])
+            yield far - x[e.radius], columns, np.column_stack([-u, -np.ones(len(p))])
+
+
+def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:
+    """Distances of all stretches to their entities (n,) and the Jacobian (n, len(x))."""
+    blocks = list(trace_blocks(d, x))
+    r = np.concatenate([np.zeros(0), *(b[0] for b in blocks)])
+    j = np.zeros((len(r), len(x)))
+    at = 0
+    for own, columns, part in blocks:
+        j[at : at + len(own), columns] = part
+        at += len(own)
+    return r, j

@@ -1,8 +1,9 @@
-"""Where does a trace change from line to arc to line? Dynamic programming over break points.
+"""Where does a trace change from line to arc to line? Dynamic programming over break points, then corners that facets cut off.
 
 Each piece is a line or an arc; its price is its squared residuals against the trace's noise plus the parameters it
 needs, so pieces are only as many as the noise can tell apart (Rissanen 1978, description length). Residual sums come
-from running moments in constant time: exact for lines, Pratt's algebraic circle for arcs.
+from running moments in constant time: exact for lines, Pratt's algebraic circle for arcs. Break points that no later piece can win
+from are dropped as the search goes (Killick, Fearnhead, Eckley 2012, *Optimal detection of changepoints*), so its time grows with the trace.
 
 Pratt 1987, "Direct least-squares fitting of algebraic surfaces", SIGGRAPH.
 """
@@ -14,12 +15,19 @@ from numba import njit
 
 from .trace import TraceLoop
 
-__all__ = ["Piece", "split_loop", "fit_circle_2d"]
+__all__ = ["Piece", "split_loop", "fit_circle_2d", "samples_of", "round_samples"]
 
 _PRICE_LINE, _PRICE_ARC = 14.0, 18.0
-_FEWEST = 5  # samples in a piece
-_FLAT_MM = 0.12  # an arc that rises less over its chord is a line with noise on it
-_KINK_MM, _KINK_GROWTH = 0.02, 1.5  # rms to which two neighbours may rise and still be one
+_LEAST_SPREAD = 3e-5  # of the loop's size: nothing finer is told apart
+_FLAT_NOISES = 4.0  # scatters: an arc that rises less over its chord is a line with noise on it
+_KINK_NOISES, _KINK_GROWTH = 0.7, 1.5  # rms to which two neighbours may rise and still be one
+_CHORD_TURN = 0.64  # rad one chord of a round piece may turn: a polygon of fewer than ten sides is no circle
+_CHORD_UNEVEN = 3.2  # times the mean chord of an arc that one of its chords may be
+_CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off may lie
+_CORNER_SAMPLES = 3  # such samples at a corner, at most
+_CORNER_SIDES = 4  # samples that each side of such a corner has
+_GAPS = 2.2  # a facet, in median gaps between crossings
+_CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
 class Piece(tuple):
@@ -35,13 +43,13 @@ def _line_cost(n, sx, sy, sxx, sxy, syy):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def _arc_cost(n, m):  # pragma: no cover - compiled
-    """Sum of squared distances to the Pratt-like circle from moments (x y xx xy yy xz yz zz), z = x² + y²."""
+    """Sum of squared distances to the Pratt-like circle from moments (x y xx xy yy xz yz zz), z = x² + y², and its radius."""
     mx, my = m[0] / n, m[1] / n
     cxx, cxy, cyy = m[2] / n - mx * mx, m[3] / n - mx * my, m[4] / n - my * my
     mz = (m[2] + m[4]) / n
     cxz, cyz, czz = m[5] / n - mx * mz, m[6] / n - my * mz, m[7] / n - mz * mz
     det = cxx * cyy - cxy * cxy
-    if det <= 1e-18:
+    if det <= 1e-14 * (cxx + cyy) ** 2:
         return 1e300, 0.0
     p, q = (cyy * cxz - cxy * cyz) / det, (cxx * cyz - cxy * cxz) / det
     x, y = p / 2, q / 2
@@ -54,9 +62,11 @@ def _arc_cost(n, m):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _best_splits(pts, inv2s, price_line, price_arc, fewest, longest_radius):  # pragma: no cover - compiled
+def _best_splits(pts, inv2s, price_line, price_arc, longest_radius, chord_turn, uneven):  # pragma: no cover - compiled
+    """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends."""
     n = pts.shape[0]
     acc = np.zeros((n + 1, 8))
+    seg = np.zeros(n)
     for i in range(n):
         x, y = pts[i, 0], pts[i, 1]
         z = x * x + y * y
@@ -68,32 +78,55 @@ def _best_splits(pts, inv2s, price_line, price_arc, fewest, longest_radius):  # 
         acc[i + 1, 5] = acc[i, 5] + x * z
         acc[i + 1, 6] = acc[i, 6] + y * z
         acc[i + 1, 7] = acc[i, 7] + z * z
-    best = np.full(n + 1, 1e300)
-    back = np.zeros(n + 1, np.int64)
-    kind = np.zeros(n + 1, np.int64)
+        if i:
+            seg[i] = np.hypot(x - pts[i - 1, 0], y - pts[i - 1, 1])
+    way = np.cumsum(seg)
+    best = np.full(n, 1e300)
+    back = np.zeros(n, np.int64)
+    kind = np.zeros(n, np.int64)
     best[0] = 0.0
-    for j in range(fewest, n + 1):
-        for i in range(0, j - fewest + 1):
-            if best[i] >= 1e299:
-                continue
-            m = acc[j] - acc[i]
-            k = j - i
-            c = _line_cost(k, m[0], m[1], m[2], m[3], m[4]) * inv2s + price_line
+    live = np.zeros(n, np.int64)
+    longest = np.zeros(n)
+    count = 1
+    cost = np.zeros(n)
+    for j in range(1, n):
+        for q in range(count):
+            i = live[q]
+            longest[i] = max(longest[i], seg[j])
+            m = acc[j + 1] - acc[i]
+            k = j + 1 - i
+            line = _line_cost(k, m[0], m[1], m[2], m[3], m[4]) * inv2s
+            c = line + price_line
             t = 0
-            if k >= fewest + 1 and c > price_arc:
+            least = line
+            if k >= 4 and c > price_arc:
                 a, r = _arc_cost(k, m)
-                a = a * inv2s + price_arc
-                if a < c and r < longest_radius:
-                    c, t = a, 1
+                a *= inv2s
+                least = min(least, a)
+                if a + price_arc < c and r < longest_radius and longest[i] < chord_turn * r and longest[i] * (j - i) < uneven * (way[j] - way[i]):
+                    c, t = a + price_arc, 1
+            cost[i] = least
             if best[i] + c < best[j]:
                 best[j], back[j], kind[j] = best[i] + c, i, t
-    return best[n], back, kind
+        # Whoever is dearer already without a price for a further piece never wins again.
+        keep = 0
+        for q in range(count):
+            i = live[q]
+            if best[i] + cost[i] <= best[j]:
+                live[keep] = i
+                keep += 1
+        live[keep] = j
+        longest[j] = 0.0
+        count = keep + 1
+    return best[n - 1], back, kind
 
 
 def fit_circle_2d(p: np.ndarray) -> tuple[np.ndarray, float, float]:
     """Orthogonal least-squares circle: centre (2,), radius, rms."""
     mean = p.mean(axis=0)
     q = p - mean
+    size = max(float(np.abs(q).max()), 1e-300)
+    q = q / size
     a = np.column_stack([2 * q, np.ones(len(q))])
     s = np.linalg.lstsq(a, np.einsum("ij,ij->i", q, q), rcond=None)[0]
     c, r = s[:2], float(np.sqrt(max(s[2] + s[:2] @ s[:2], 1e-12)))
@@ -103,20 +136,20 @@ def fit_circle_2d(p: np.ndarray) -> tuple[np.ndarray, float, float]:
         j = np.column_stack([-v / rho[:, None], -np.ones(len(q))])
         d = np.linalg.lstsq(j, -(rho - r), rcond=None)[0]
         c, r = c + d[:2], r + d[2]
-        if np.max(np.abs(d)) < 1e-12:
+        if np.max(np.abs(d)) < 1e-13 * max(1.0, abs(r)):
             break
     res = np.linalg.norm(q - c, axis=1) - r
-    return c + mean, float(abs(r)), float(np.sqrt(np.mean(res**2)))
+    return c * size + mean, float(abs(r)) * size, float(np.sqrt(np.mean(res**2))) * size
 
 
-def _shared_noise(p: np.ndarray, pieces, n: int) -> float:
+def round_samples(p: np.ndarray, vertex: np.ndarray) -> np.ndarray:
+    """Of a round piece's samples those that lie on it: fillers lie on its chords."""
+    return p[vertex] if vertex.sum() >= 3 else p
+
+
+def _shared_noise(p: np.ndarray, pieces) -> float:
     """Variance of the pieces' residuals times the number of samples that move together (mm²)."""
-    rest = []
-    for i, j, kind in pieces:
-        q = p[np.arange(i, j + 1) % n]
-        if len(q) < 8:
-            continue
-        rest.append(_residuals(q, kind))
+    rest = [_residuals(p[i : j + 1], kind) for i, j, kind in pieces if j - i >= 7]
     if not rest:
         return 0.0
     var = float(np.mean(np.concatenate(rest) ** 2))
@@ -130,43 +163,63 @@ def _shared_noise(p: np.ndarray, pieces, n: int) -> float:
     return var * together
 
 
+def _is_circle(p: np.ndarray, noise: float, floor: float) -> bool:
+    if len(p) < 9:
+        return False
+    _, r, rms = fit_circle_2d(p)
+    chord = np.linalg.norm(np.roll(p, -1, axis=0) - p, axis=1)
+    return rms < 1.5 * noise + floor and r > 3 * noise and chord.max() < _CHORD_TURN * r
+
+
 def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     """Pieces of one loop in order. ``noise`` is the scatter of a sample in mm."""
-    p = loop.points
+    ids = np.nonzero(loop.vertex)[0]
+    p = loop.points[ids]
     n = len(p)
+    if n < 2:
+        return []
     size = float(np.ptp(p, axis=0).max())
-    if loop.closed:
-        _, r, rms = fit_circle_2d(p)
-        if rms < 1.5 * noise + 0.01 and r > 3 * noise:
-            return [Piece((2, 0, n - 1))]
-    spread = max(1.6 * noise, 1e-4 * size)  # samples are not independent: count their noise higher
-    inv2s = 1.0 / (2 * spread**2)
-    longest = 20 * size
+    floor = _LEAST_SPREAD * size
+    if loop.closed and _is_circle(p, noise, 3 * floor):
+        return [Piece((2, 0, len(loop.points) - 1))]
+    spread = max(1.6 * noise, floor)  # samples are not independent: count their noise higher
 
     def run(shift: int, inv2s: float):
         q = np.roll(p, -shift, axis=0)
-        q = q - q.mean(axis=0)
-        _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s, _PRICE_LINE, _PRICE_ARC, _FEWEST, longest)
-        out, j = [], n
+        if loop.closed:
+            q = np.vstack([q, q[:1]])
+        q = (q - q.mean(axis=0)) / size
+        _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s * size**2, _PRICE_LINE, _PRICE_ARC, 20.0, _CHORD_TURN, _CHORD_UNEVEN)
+        out, j = [], len(q) - 1
         while j > 0:
             i = int(back[j])
-            out.append(((i + shift), (j - 1 + shift), int(kind[j])))
+            out.append((i, j, int(kind[j])))
             j = i
         return out[::-1]
 
-    found = run(0, inv2s)
+    def rolled(shift: int) -> np.ndarray:
+        q = np.roll(p, -shift, axis=0)
+        return np.vstack([q, q[:1]]) if loop.closed else q
+
+    shift = 0
+    found = run(shift, 1.0 / (2 * spread**2))
     # Neighbouring samples share their noise: count each for less, by the correlation of what the pieces left over.
-    inv2s = 1.0 / (2 * max(_shared_noise(p, found, n), spread**2))
-    found = run(0, inv2s)
+    inv2s = 1.0 / (2 * max(min(_shared_noise(p=rolled(shift), pieces=found), (12 * spread) ** 2), spread**2))
+    found = run(shift, inv2s)
     if loop.closed and len(found) > 1:
         # Start again at a true break, so that the loop's arbitrary first sample is not one.
-        found = run(found[len(found) // 2][0] % n, inv2s)
-    found = _melted(p, found, n, loop.closed)
-    return [Piece((k, i % n, j % n)) for i, j, k in found]
+        shift = found[len(found) // 2][0] % n
+        found = run(shift, inv2s)
+    q = rolled(shift)
+    found = _melted(q, found, loop.closed, spread / 1.6, floor)
+    found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
+    found = _melted(q, found, loop.closed, spread / 1.6, floor)
+    at = lambda k: int(ids[(k + shift) % n])  # noqa: E731
+    return [Piece((k, at(i), at(j))) for i, j, k in found]
 
 
 def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
-    if kind == 1:
+    if kind == 1 and len(q) > 2:
         c, r, _ = fit_circle_2d(q)
         return np.linalg.norm(q - c, axis=1) - r
     d = q - q.mean(axis=0)
@@ -175,16 +228,22 @@ def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
 
 def _sagitta(q: np.ndarray) -> float:
     chord = q[-1] - q[0]
-    n = np.array([-chord[1], chord[0]]) / max(float(np.hypot(*chord)), 1e-12)
+    n = np.array([-chord[1], chord[0]]) / max(float(np.hypot(*chord)), 1e-300)
     _, r, _ = fit_circle_2d(q)
     return float(max(min(np.ptp((q - q[0]) @ n), np.hypot(*chord) ** 2 / (8 * r)), 0.0))
 
 
-def _melted(p, found, n: int, closed: bool):
+def _span(p: np.ndarray, piece) -> np.ndarray:
+    """Samples of a piece of the rolled loop; one that was made of the last and the first runs on past the end."""
+    i, j, _ = piece
+    n = len(p) - 1
+    return p[i : j + 1] if j <= n else np.vstack([p[i:], p[1 : j - n + 1]])
+
+
+def _melted(p, found, closed: bool, noise: float, floor: float):
     """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink."""
-    found = [
-        (i, j, 0 if kind == 1 and _sagitta(p[np.arange(i, j + 1) % n]) < _FLAT_MM else kind) for i, j, kind in found
-    ]
+    flat = max(_FLAT_NOISES * noise, floor)
+    found = [(i, j, 0 if kind == 1 and _sagitta(_span(p, (i, j, kind))) < flat else kind) for i, j, kind in found]
     k = 0
     while len(found) > 2 and k < len(found):
         nxt = (k + 1) % len(found)
@@ -192,20 +251,143 @@ def _melted(p, found, n: int, closed: bool):
             k += 1
             continue
         (i, j, kind), (a, b, _) = found[k], found[nxt]
-        one, two = (p[np.arange(f[0], f[1] + 1) % n] for f in (found[k], found[nxt]))
+        one, two = _span(p, found[k]), _span(p, found[nxt])
         apart = np.concatenate([_residuals(one, kind), _residuals(two, kind)])
         both = _residuals(np.vstack([one, two]), kind)
-        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + _KINK_MM:
+        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + max(_KINK_NOISES * noise, 0.3 * floor):
             k += 1
             continue
-        found[k] = (i, j + (b - a) + 1, kind)
+        found[k] = (i, j + (b - a), kind)
         found.pop(nxt)
+        if nxt == 0:
+            k -= 1
         k = max(k - 2, 0)
     return found
 
 
+class _Curve:
+    """A line or circle fitted to a piece, without the samples next to its ends where it has enough others."""
+
+    def __init__(self, q: np.ndarray, kind: int):
+        inner = q[2:-2] if len(q) > 9 else q[1:-1] if len(q) > 6 else q
+        self.kind = kind if len(inner) > 3 else 0
+        if self.kind == 1:
+            self.c, self.r, _ = fit_circle_2d(inner)
+        else:
+            self.c = inner.mean(axis=0)
+            self.t = np.linalg.svd(inner - self.c, full_matrices=False)[2][0]
+            if self.t @ (q[-1] - q[0]) < 0:
+                self.t = -self.t
+
+    def off(self, x: np.ndarray) -> np.ndarray:
+        if self.kind == 1:
+            return np.abs(np.linalg.norm(x - self.c, axis=-1) - self.r)
+        d = x - self.c
+        return np.abs(d[..., 0] * self.t[1] - d[..., 1] * self.t[0])
+
+    def direction(self, x: np.ndarray, along: np.ndarray) -> np.ndarray:
+        t = self.t if self.kind == 0 else np.array([-(x - self.c)[1], (x - self.c)[0]]) / max(float(np.linalg.norm(x - self.c)), 1e-300)
+        return t if t @ along >= 0 else -t
+
+
+def _meets(a: _Curve, b: _Curve, near: np.ndarray) -> np.ndarray | None:
+    """Where two curves meet, nearest to a place; None where they do not."""
+    if a.kind == b.kind == 0:
+        det = a.t[0] * b.t[1] - a.t[1] * b.t[0]
+        if abs(det) < 1e-3:
+            return None
+        d = b.c - a.c
+        return a.c + (d[0] * b.t[1] - d[1] * b.t[0]) / det * a.t
+    if a.kind == 1 and b.kind == 0:
+        a, b = b, a
+    if a.kind == 0:
+        d = a.c - b.c
+        m = d @ a.t
+        under = m * m - d @ d + b.r**2
+        if under < 0:
+            return None
+        two = [a.c + (-m + s * np.sqrt(under)) * a.t for s in (-1, 1)]
+    else:
+        d = b.c - a.c
+        l = float(np.linalg.norm(d))
+        if l < 1e-300:
+            return None
+        x = (l * l + a.r**2 - b.r**2) / (2 * l)
+        under = a.r**2 - x * x
+        if under < 0:
+            return None
+        e = d / l
+        two = [a.c + x * e + s * np.sqrt(under) * np.array([-e[1], e[0]]) for s in (-1, 1)]
+    return min(two, key=lambda q: float(np.linalg.norm(q - near)))
+
+
+def _gap(q: np.ndarray) -> float:
+    return float(np.median(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+
+
+def _longest(q: np.ndarray) -> float:
+    return float(np.linalg.norm(np.diff(q, axis=0), axis=1).max(initial=0.0))
+
+
+def _with_corners(p, found, closed: bool, noise: float, facet: float):
+    """Short pieces that a facet straddling a corner feigned, given to the pieces that meet there; the likeliest first.
+
+    Such a piece goes only where its samples, but for three in a row at most, lie on the two it parts extended, where these truly meet at an
+    angle, and where what is left out lies within about half a facet of that corner. True small chamfers and rounds lie farther from theirs.
+    """
+    if not facet > 0:
+        return found
+    sure = 3.5 * noise + 1e-9
+    while len(found) > 3:
+        best, choice = 0, None
+        for k in range(len(found)):
+            if not closed and k in (0, len(found) - 1):
+                continue
+            before, after = found[k - 1], found[(k + 1) % len(found)]
+            q = _span(p, found[k])
+            one, two = _span(p, before), _span(p, after)
+            if len(q) > 12 or min(len(one), len(two)) < _CORNER_SIDES or len(q) > min(len(one), len(two)) + 3:
+                continue
+            # The facets' size here: between corners of coarse, exact facets there is nothing to cut off.
+            here = min(facet, _GAPS * max(_gap(one), _gap(two)))
+            near = _CORNER_FACETS * here + 2 * noise
+            if _longest(q) > 1.5 * here + 2 * noise:
+                continue
+            a, b = _Curve(one, before[2]), _Curve(two, after[2])
+            corner = _meets(a, b, q.mean(axis=0))
+            if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * near:
+                continue
+            turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(corner, two[min(3, len(two) - 1)] - two[0])
+            if turn > np.cos(_CORNER_TURN):
+                continue
+            off_a, off_b = a.off(q), b.off(q)
+            left = np.minimum(off_a, off_b) > sure
+            if left.sum() > _CORNER_SAMPLES or (left.any() and np.ptp(np.nonzero(left)[0]) + 1 > _CORNER_SAMPLES):
+                continue
+            if left.any() and np.linalg.norm(q[left] - corner, axis=1).max() > near:
+                continue
+            # Where along the piece the corner lies: what comes before belongs to the one, the rest to the other.
+            cut = int(np.argmin([off_a[:m].sum() + off_b[m:].sum() for m in range(len(q) + 1)]))
+            saved = len(q) - left.sum() + 1
+            if saved > best:
+                best, choice = saved, (k, min(cut, len(q) - 1))
+        if choice is None:
+            return found
+        k, cut = choice
+        i, j, _ = found[k]
+        before, after = (k - 1) % len(found), (k + 1) % len(found)
+        b, a = found[before], found[after]
+        n = len(p) - 1
+        found[before] = (b[0], b[1] + cut, b[2])
+        found[after] = (a[0] - (j - i - cut), a[1], a[2])
+        if found[after][0] < 0:
+            found[after] = (found[after][0] + n, found[after][1] + n, a[2])
+        found.pop(k)
+    return found
+
+
 def samples_of(loop: TraceLoop, piece: Piece) -> np.ndarray:
-    _, i, j = piece
-    if i <= j:
-        return loop.points[i : j + 1]
-    return np.vstack([loop.points[i:], loop.points[: j + 1]])
+    """All samples of a piece; of a round one those that lie on it."""
+    kind, i, j = piece
+    k = np.arange(i, j + 1) if i <= j else np.concatenate([np.arange(i, len(loop.points)), np.arange(j + 1)])
+    return round_samples(loop.points[k], loop.vertex[k]) if kind else loop.points[k]

@@ -16,11 +16,39 @@ from .solver import Solution, constraint_rows, solve
 __all__ = ["propose_relations"]
 
 _PULL_LIMIT = 4.0  # standard deviations
-_INTENT_MM = 0.06  # displacement below which a maker would not have meant a difference
-_WORST_RISE = 0.006  # mm of rms a relation may cost
+_INTENT = 2.0, 1e-5  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
+_WORST_RISE = 0.2, 2e-6  # likewise: what a relation may cost in rms
+_NEAR = 0.003  # of the span: centres and radii this near are tried as one
+
+
+def _span(d: Drawing) -> float:
+    return float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0
+
+
+class _Rank:
+    """Rows taken one after the other where they are independent of those before (Gram–Schmidt, twice)."""
+
+    def __init__(self, rows: np.ndarray):
+        self.basis = np.zeros((0, rows.shape[1]))
+        for r in rows:
+            self.take(r[None])
+
+    def take(self, rows: np.ndarray) -> bool:
+        """Whether any of the rows was independent; then they count from now on."""
+        fresh = False
+        for r in rows:
+            size = float(np.linalg.norm(r))
+            for _ in range(2):
+                r = r - self.basis.T @ (self.basis @ r)
+            left = float(np.linalg.norm(r))
+            if left > 1e-6 * max(size, 1e-300):
+                self.basis = np.vstack([self.basis, r / left])
+                fresh = True
+        return fresh
 
 
 def _candidates(d: Drawing) -> list[Relation]:
+    near = _NEAR * _span(d)
     es = list(d.entities.values())
     lines = [e for e in es if e.kind == "line"]
     arcs = [e for e in es if e.kind == "arc"]
@@ -40,17 +68,17 @@ def _candidates(d: Drawing) -> list[Relation]:
     for group in (arcs, circles):
         rest = sorted(group, key=lambda e: d.x[e.radius])
         for e1, e2 in zip(rest, rest[1:]):
-            if abs(d.x[e1.radius] - d.x[e2.radius]) < max(0.08 * d.x[e1.radius], 0.15):
+            if abs(d.x[e1.radius] - d.x[e2.radius]) < max(0.08 * d.x[e1.radius], 0.5 * near):
                 out.append(Relation("equal", (e1.id, e2.id)))
     rounds = circles + arcs
     for i, e1 in enumerate(rounds):
         for e2 in rounds[i + 1 :]:
             gap = np.abs(d.point(e1.points[-1]) - d.point(e2.points[-1]))
-            if np.hypot(*gap) < 0.3 and not (e1.kind == e2.kind == "arc" and set(e1.points) & set(e2.points)):
+            if np.hypot(*gap) < near and not (e1.kind == e2.kind == "arc" and set(e1.points) & set(e2.points)):
                 out.append(Relation("concentric", (e1.id, e2.id)))
-            elif e1.kind == e2.kind == "circle" and gap[1] < 0.3:
+            elif e1.kind == e2.kind == "circle" and gap[1] < near:
                 out.append(Relation("horizontal", (e1.id, e2.id)))
-            elif e1.kind == e2.kind == "circle" and gap[0] < 0.3:
+            elif e1.kind == e2.kind == "circle" and gap[0] < near:
                 out.append(Relation("vertical", (e1.id, e2.id)))
     slanted = [e for e in lines if not any(r.of == (e.id,) for r in out)]
     for i, e1 in enumerate(slanted):
@@ -72,7 +100,7 @@ def _test(d: Drawing, s: Solution, r: Relation) -> tuple[float, float, float]:
         for k, v in g.items():
             row[k] = v
         var = float(row @ s.covariance @ row)
-        if var <= 1e-16:
+        if var <= 0:
             continue
         sigma2 = s.sum_of_squares / max(s.samples, 1) * s.inflation
         worst = max(worst, abs(value))
@@ -90,6 +118,8 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
     # Every entity on its own stretch: well posed even where a line runs smoothly into an arc.
     alone = d.apart()
     free = solve(alone, [], [])
+    span = _span(d)
+    intent, dear = (max(of_rms * free.rms, of_span * span) for of_rms, of_span in (_INTENT, _WORST_RISE))
     tested = []
     for r in _candidates(d):
         worst, pull, rise = _test(alone, free, r)
@@ -98,27 +128,31 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
     tested.sort(key=lambda t: (t[1].kind != "tangent", t[0]))
     accepted: list[Relation] = []
     refused: list[Relation] = []
-    rank = -1
+    rank = _Rank(constraint_rows(d, [], sizes, d.x)[1])
     for _, r, worst, pull, cost in tested:
-        if (pull > _PULL_LIMIT and worst > _INTENT_MM) or cost > _WORST_RISE:
+        if (pull > _PULL_LIMIT and worst > intent) or cost > dear:
             refused.append(Relation(r.kind, r.of, cost))
             continue
-        _, a = constraint_rows(d, [*accepted, r], sizes, d.x)
-        new_rank = np.linalg.matrix_rank(a, tol=1e-6)
-        if rank >= 0 and new_rank == rank:
-            continue
-        rank = new_rank
-        accepted.append(Relation(r.kind, r.of, cost))
+        rows = np.zeros((0, len(d.x)))
+        for _, g in relation_equations(d, r, d.x):
+            row = np.zeros((1, len(d.x)))
+            row[0, list(g)] = list(g.values())
+            rows = np.vstack([rows, row])
+        if rank.take(rows):
+            accepted.append(Relation(r.kind, r.of, cost))
+    dropped = 1
     while True:
         try:
             solution = solve(d, accepted, sizes)
-            bad = solution.rms - free.rms > max(_WORST_RISE, 0.5 * free.rms) or solution.broken > 1e-6
+            bad = solution.rms - free.rms > max(dear, 0.5 * free.rms) or solution.broken > 1e-8 * span
         except BadInput:  # a line was squeezed to nothing
             if not accepted:
                 raise
             bad = True
         if not bad or not accepted:
             return accepted, refused, solution
-        worst_one = max(accepted, key=lambda r: r.cost)
-        accepted.remove(worst_one)
-        refused.append(worst_one)
+        # The dearest go first, more at a time the longer it takes.
+        worst_ones = sorted(accepted, key=lambda r: -r.cost)[:dropped]
+        accepted = [r for r in accepted if r not in worst_ones]
+        refused += worst_ones
+        dropped *= 2

@@ -17,14 +17,14 @@ _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 def round_value(value: float, uncertainty: float) -> tuple[float, str]:
     """The roundest number the measurement allows, and why: (chosen, 'round' or 'as measured').
 
-    A step is allowed where the number is so near that it is hardly so by accident (within three uncertainties or 0.02 mm,
+    A step is allowed where the number is so near that it is hardly so by accident (within three uncertainties, or 0.02 mm or a five-hundredth of it,
     and an eighth of the step), or where the measurement cannot tell finer steps apart (the step under four
     uncertainties, the number within two).
     """
     for step in _STEPS:
         near = round(value / step) * step
         off = abs(near - value)
-        close = off <= min(max(3 * uncertainty, 0.02), step / 8)
+        close = off <= min(max(3 * uncertainty, min(0.02, 0.002 * abs(value))), step / 8)
         vague = step <= 4 * uncertainty and off <= 2 * uncertainty
         if near != 0 and (close or vague):
             return float(round(near, 6)), "round"
@@ -93,10 +93,11 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
             continue
         for axis, letter in ((0, "x"), (1, "y")):
             c = np.array([x[2 * e.points[-1] + axis] for e in circles])
+            apart = 0.003 * float(np.ptp(x[: 2 * d.point_count]))
             if len(circles) == 1:
-                if abs(c[0]) > 0.3:
+                if abs(c[0]) > apart:
                     add(f"place_{letter}", (circles[0].id,), letter)
-            elif np.ptp(c) > 0.3:
+            elif np.ptp(c) > apart:
                 add(
                     f"spacing_{letter}",
                     (circles[int(np.argmin(c))].id, circles[int(np.argmax(c))].id),

@@ -12,12 +12,13 @@ import numpy as np
 
 from ..errors import BadInput
 from .drawing import Drawing, Entity
-from .pieces import fit_circle_2d, samples_of, split_loop
-from .trace import TraceLoop
+from .pieces import fit_circle_2d, round_samples, samples_of, split_loop
+from .trace import TraceLoop, trace_size
 
-__all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw"]
+__all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
 
 _PLACES = 25
+_REACH = 0.02  # of the trace's size
 _KINDS = ("line", "arc", "circle")
 
 
@@ -111,39 +112,73 @@ def _to_polyline(points: np.ndarray, line: np.ndarray) -> np.ndarray:
     return np.linalg.norm(rel - t[..., None] * d[None], axis=2).min(axis=1)
 
 
-def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float) -> dict[str, np.ndarray]:
-    samples = np.vstack([l.points for l in loops]) if loops else np.zeros((0, 2))
-    if not len(samples):
+def reach_for(loops: list[TraceLoop], step: float) -> float:
+    """How far from where it was brushed a stretch is looked for on a trace, mm."""
+    return max(4 * step, _REACH * trace_size(loops))
+
+
+def _densely(s: Stroke, step: float) -> np.ndarray:
+    p = np.vstack([s.places, s.places[:1]]) if s.kind == "circle" else s.places
+    if len(p) < 2:
+        return p
+    gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
+    parts = [a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 60)) + 1)[:, None] * (b - a) for a, b, g in zip(p[:-1], p[1:], gap)]
+    return np.vstack(parts)
+
+
+def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None) -> dict[str, np.ndarray]:
+    from scipy.spatial import cKDTree
+
+    if not loops:
         raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
-    away = []
-    for s in strokes:
-        closed = np.vstack([s.places, s.places[:1]]) if s.kind == "circle" else s.places
-        away.append(_to_polyline(samples, closed))
-    d = np.stack(away)
-    nearest = np.argmin(d, axis=0)
-    ok = d[nearest, np.arange(len(samples))] <= reach
+    samples = np.vstack([l.points for l in loops])
+    vertex = np.concatenate([l.vertex for l in loops])
+    size, facet = trace_size(loops), max(l.facet for l in loops)
+    # Which strokes are near each sample, by places along them; then the distances to those exactly.
+    places = [_densely(s, max(0.25 * reach, 1e-3 * size)) for s in strokes]
+    owner = np.repeat(np.arange(len(strokes)), [len(p) for p in places])
+    k = min(8, len(owner))
+    near = cKDTree(np.vstack(places)).query(samples, k=k, workers=-1)[1].reshape(len(samples), k)
+    away = np.full((len(samples), k), np.inf)
+    ids = owner[near]
+    for s in range(len(strokes)):
+        rows, column = np.nonzero(ids == s)
+        if len(rows):
+            line = np.vstack([strokes[s].places, strokes[s].places[:1]]) if strokes[s].kind == "circle" else strokes[s].places
+            unique, back = np.unique(rows, return_inverse=True)
+            away[rows, column] = _to_polyline(samples[unique], line)[back]
+    least = away.min(axis=1)
     out = {}
-    for k, s in enumerate(strokes):
-        mine = samples[ok & (nearest == k)]
-        if s.kind != "circle" and len(mine) > 8:
-            # What lies within a sample or two of a joint belongs to neither piece for sure.
-            along = s.places[-1] - s.places[0] if s.kind == "line" else None
-            if along is not None:
-                t = (mine - s.places[0]) @ along / max(along @ along, 1e-12)
-                inner = mine[(t > 0.01) & (t < 0.99)]
-                mine = inner if len(inner) > 4 else mine
-        if len(mine) < (2 if s.kind == "line" else 3):
-            raise BadInput(
-                f"'{s.id}' finds no trace within {reach:.1f} mm of where it was brushed; brush it again.",
-                field="entities",
-            )
+    for n, s in enumerate(strokes):
+        # A corner's sample may lie on two stretches at once: then it is of both.
+        mine_mask = (np.where(ids == n, away, np.inf).min(axis=1) <= least + 1e-7 * size) & (least <= reach)
+        mine, on = samples[mine_mask], vertex[mine_mask]
+        if s.kind != "line":
+            mine = round_samples(mine, on)
+        elif len(mine) > 8:
+            # What lies within a facet of a joint belongs to neither piece for sure.
+            along = s.places[-1] - s.places[0]
+            length = max(float(np.hypot(*along)), 1e-300)
+            t = (mine - s.places[0]) @ along / length
+            aside = max(0.01 * length, min(0.6 * facet, 0.15 * length))
+            inner = mine[(t > aside) & (t < length - aside)]
+            mine = inner if len(inner) > 4 else mine
+        if len(mine) < (2 if s.kind == "line" else 3) or not np.ptp(mine, axis=0).max() > 1e-9 * size:
+            if lost is not None:
+                lost.append(s)
+                continue
+            raise BadInput(f"'{s.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.", field="entities")
         out[s.id] = mine
     return out
 
 
-def draw(loops: list[TraceLoop], strokes: list[Stroke], reach: float) -> Drawing:
-    """A drawing whose entities start at their own best fits, ends joined where the strokes say so."""
-    stretches = _gather(loops, strokes, reach)
+def draw(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None = None) -> Drawing:
+    """A drawing whose entities start at their own best fits, ends joined where the strokes say so.
+
+    Strokes that find no trace within ``reach`` mm raise `BadInput`, or are put into ``lost`` where that is given.
+    """
+    stretches = _gather(loops, strokes, reach, lost)
+    strokes = [s for s in strokes if s.id in stretches]
     points: list[np.ndarray] = []
     radii: list[float] = []
     entities: dict[str, Entity] = {}

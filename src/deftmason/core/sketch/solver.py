@@ -1,9 +1,9 @@
 """Solve a drawing against its trace: least squares of the samples' distances subject to relations and sizes.
 
-Each step solves the linearised constraints exactly and minimises the trace's squares in their null space, with a
-faint pull to where things are for what neither holds. Rank comes from an SVD of the constraint Jacobian.
+Each step solves the linearised constraints and the trace's squares together, with a faint pull to where things are for what
+neither holds. What is left free comes from a pivoted QR of the constraint Jacobian at the end.
 
-Nocedal, Wright 2006, *Numerical Optimization*, §16.2 (null-space method), §18.4.
+Nocedal, Wright 2006, *Numerical Optimization*, §16.1 (the KKT system), §18.4.
 """
 
 from __future__ import annotations
@@ -14,12 +14,14 @@ import numpy as np
 
 from ..elements.uncertainty import correlation_inflation
 from .drawing import Drawing, Relation, Size
-from .equations import relation_equations, size_value, structure, trace_residuals
+from .equations import relation_equations, size_value, structure, trace_blocks
 
 __all__ = ["Solution", "solve", "constraint_rows"]
 
 _PULL = 1e-6  # weight of staying put against one sample of trace
 _RANK = 1e-7
+_SLACK = 1e-11  # keeps repeated equations from making the system singular
+_LONGEST = 0.03  # of the drawing's span: the longest step
 
 
 @dataclass(frozen=True)
@@ -56,48 +58,80 @@ def constraint_rows(d: Drawing, relations: list[Relation], sizes: list[Size], x)
     return c, a
 
 
-def _null_space(a: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Pseudo-inverse of a and a basis of its null space."""
+def _null_space(a: np.ndarray) -> np.ndarray:
+    """A basis (n, k) of what the rows of ``a`` leave free."""
+    from scipy.linalg import qr
+
     if len(a) == 0:
-        return np.zeros((a.shape[1], 0)), np.eye(a.shape[1])
-    u, s, vt = np.linalg.svd(a, full_matrices=True)
-    rank = int((s > _RANK * max(s[0], 1e-300)).sum())
-    return vt[:rank].T @ (u[:, :rank] / s[:rank]).T, vt[rank:].T
+        return np.eye(a.shape[1])
+    q, r, _ = qr(a.T, mode="full", pivoting=True, check_finite=False)
+    diagonal = np.abs(np.diag(r))
+    rank = int((diagonal > _RANK * max(diagonal[0] if len(diagonal) else 0.0, 1e-300)).sum())
+    return q[:, rank:]
+
+
+def _normal(d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """JᵀJ (n, n) and Jᵀr of the trace, and r."""
+    h, g, rest = np.zeros((len(x), len(x))), np.zeros(len(x)), [np.zeros(0)]
+    for r, columns, j in trace_blocks(d, x):
+        h[np.ix_(columns, columns)] += j.T @ j
+        g[columns] += j.T @ r
+        rest.append(r)
+    return h, g, np.concatenate(rest)
+
+
+def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray) -> np.ndarray:
+    """The step that makes the squares least on the linearised constraints (Nocedal, Wright, §16.1: the KKT system); repeated equations are let pass."""
+    from scipy.sparse import bmat, csc_matrix, identity
+    from scipy.sparse.linalg import splu
+
+    n, m = len(g), len(c)
+    pull = max(_PULL, 1e-12 * float(np.trace(h)) / max(n, 1))
+    k = csc_matrix(h) + pull * identity(n, format="csc")
+    if m:
+        k = bmat([[k, csc_matrix(a).T], [csc_matrix(a), -_SLACK * identity(m)]], format="csc")
+    return splu(k).solve(-np.concatenate([g, c]))[:n]
 
 
 def solve(d: Drawing, relations: list[Relation], sizes: list[Size], *, start=None, rounds: int = 60) -> Solution:
     """The drawing's unknowns that fit the trace best under the relations and chosen sizes."""
     x = np.array(d.x if start is None else start, float)
-    for _ in range(rounds):
+    span = float(np.ptp(x[: 2 * d.point_count])) if d.point_count else 1.0
+    least = np.inf
+    for k in range(rounds):
         c, a = constraint_rows(d, relations, sizes, x)
-        r, j = trace_residuals(d, x)
-        pinv, z = _null_space(a)
-        to_feasible = -pinv @ c if len(c) else np.zeros(len(x))
-        step = to_feasible
-        if z.shape[1]:
-            jz = np.vstack([j @ z, np.sqrt(_PULL) * np.eye(z.shape[1])])
-            rhs = -np.concatenate([r + j @ to_feasible, np.zeros(z.shape[1])])
-            step = to_feasible + z @ np.linalg.lstsq(jz, rhs, rcond=1e-12)[0]
+        h, g, _ = _normal(d, x)
+        try:
+            step = _step(h, g, a, c)
+        except RuntimeError:  # exactly singular: nothing more can be told
+            break
         biggest = float(np.max(np.abs(step), initial=0.0))
         if not np.isfinite(biggest):
             break
-        x = x + step * min(1.0, 3.0 / max(biggest, 1e-300))
-        if biggest < 1e-11:
+        x = x + step * min(1.0, _LONGEST * span / max(biggest, 1e-300))
+        if biggest < 1e-13 * span or (biggest < 1e-9 * span and biggest >= 0.5 * least):
             break
+        least = min(least, biggest) if k > 3 else np.inf
+    for _ in range(2):  # onto the equations themselves, by the shortest way
+        c, a = constraint_rows(d, relations, sizes, x)
+        if len(c) and 0 < np.abs(c).max() < 1e-3 * span:
+            x = x + _step(np.eye(len(x)), np.zeros(len(x)), a, c)
     c, a = constraint_rows(d, relations, sizes, x)
-    r, j = trace_residuals(d, x)
-    _, z = _null_space(a)
+    h, _, r = _normal(d, x)
+    z = _null_space(a)
     n = max(len(r), 1)
     ss = float(r @ r)
-    jz = j @ z
-    held = int(np.linalg.matrix_rank(jz, tol=1e-6 * np.sqrt(n))) if z.shape[1] else 0
+    inner = z.T @ h @ z
+    value, vector = np.linalg.eigh(inner) if z.shape[1] else (np.zeros(0), np.zeros((0, 0)))
+    seen = value > 1e-12 * n
+    held = int(seen.sum())
     sigma2 = ss / max(n - held, 1)
     places = np.vstack(list(d.stretches.values())) if d.stretches else np.zeros((0, 2))
     inflation = correlation_inflation(np.column_stack([places, np.zeros(len(places))]), r) if len(r) else 1.0
-    inner = np.linalg.pinv(jz.T @ jz, rcond=1e-12) if z.shape[1] else np.zeros((0, 0))
+    half = z @ (vector[:, seen] / np.sqrt(value[seen]))
     return Solution(
         x,
-        z @ inner @ z.T * sigma2 * inflation,
+        half @ half.T * sigma2 * inflation,
         float(np.sqrt(ss / n)),
         float(np.max(np.abs(r), initial=0.0)),
         ss,

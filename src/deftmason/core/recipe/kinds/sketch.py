@@ -9,14 +9,15 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...errors import BadInput
 from ...scan.section import SectionPlane
+from ...sketch.automatic import automatic_sketch
 from ...sketch.drawing import Relation, Size
 from ...sketch.equations import distance_to_entity, size_value
 from ...sketch.loops import closed_loops
 from ...sketch.relations import propose_relations
 from ...sketch.sizes import measure_sizes, propose_sizes
-from ...sketch.sketcher import Stroke, draw, strokes_of_trace
+from ...sketch.sketcher import Stroke, draw, reach_for
 from ...sketch.solver import solve
-from ...sketch.trace import trace_noise, trace_of
+from ...sketch.trace import step_for, trace_noise, trace_of
 from ..step import Outcome, Step, Value, register
 
 __all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace_on_paper"]
@@ -65,7 +66,7 @@ def trace_on_paper(context, scan: str, frame: str, axis: str, height: float):
     plane = paper_plane(axis, height)
     back = motion.inverse()
     in_scan = SectionPlane.at(back.points(plane.origin), back.vectors(plane.normal), back.vectors(plane.u))
-    step = float(np.clip(0.7 * index.mesh.median_edge, 0.05, 5.0))
+    step = step_for(index.mesh.median_edge)
     cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal)).lifted(index)
     return trace_of(cut, in_scan, step), in_scan, plane, step
 
@@ -77,20 +78,25 @@ def propose_sketch(context, scan: str, frame: str, axis: str, height: float, str
     Also under 'refused': relations tested and what each would cost.
     """
     loops, in_scan, _, step = trace_on_paper(context, scan, frame, axis, height)
+    unsaid: list[str] = []
     if strokes is None:
-        found = strokes_of_trace(loops, trace_noise(loops))
+        drawn = automatic_sketch(loops, step)
+        found, d, relations, refused, solution, unsaid = drawn.strokes, drawn.drawing, drawn.relations, drawn.refused, drawn.solution, drawn.warnings
+        if solution is None or not found:
+            raise BadInput(f"The outline could not be drawn here. {' '.join(unsaid)} Brush its pieces one by one.", field="height")
     else:
         found = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in strokes]
-    if not found:
-        raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
-    d = draw(loops, found, max(2.0, 4 * step))
-    relations, refused, solution = propose_relations(d)
+        if not found:
+            raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
+        d = draw(loops, found, reach_for(loops, step))
+        relations, refused, solution = propose_relations(d)
     sizes = propose_sizes(d, relations, solution)
 
     def plain(r: Relation) -> dict:
         return {"kind": r.kind, "of": list(r.of), "cost": r.cost}
 
     return {
+        "unsaid": unsaid,
         "strokes": [
             {"id": s.id, "kind": s.kind, "places": in_scan.to_space(s.places).round(4).tolist(), "joins": s.joins}
             for s in found
@@ -126,7 +132,7 @@ class SketchStep(Step):
 
     def run(self, context, progress):
         loops, in_scan, plane, step = trace_on_paper(context, self.scan, self.frame, self.axis, self.height)
-        reach = max(2.0, 4 * step)
+        reach = reach_for(loops, step)
         strokes = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in self.strokes]
         d = draw(loops, strokes, reach)
         relations = [Relation(r.kind, tuple(r.of)) for r in self.relations]
