@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import sys
 
-from .report import lines, keep, run
+from .report import keep, lines, run
 
 AREAS = ("fits", "picks", "join", "sections", "deviation", "clean")
 

@@ -169,7 +169,7 @@ def ball_cut(rng):
 
 def wavy(rng):
     """A freeform slab of many B-spline patches, as a swept and lofted body comes from elsewhere."""
-    from build123d import Pos, Spline, Wire, Face, loft
+    from build123d import Face, Pos, Spline, Wire, loft
 
     def section(z):
         n = int(rng.integers(5, 8))
@@ -220,7 +220,7 @@ def as_splines(body: Body) -> Body:
 def sized(part, scale: float, turn: np.ndarray, move: np.ndarray) -> Body:
     """The part scaled, turned and moved, as a body."""
     from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
-    from OCP.gp import gp_Trsf, gp_Pnt
+    from OCP.gp import gp_Pnt, gp_Trsf
 
     shape = as_body(part).shape
     t = gp_Trsf()

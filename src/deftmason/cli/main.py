@@ -271,7 +271,7 @@ def cut(
         warnings.append("The plane does not meet the mesh.")
     drawing = None
     if sketch and loops:
-        drawing, unsaid = _sketch(section.lifted(index), plane, index, noise, _bar(progress))
+        drawing, unsaid = _sketch(section, plane, index, noise, _bar(progress))
         warnings += unsaid
     answer = {
         "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "x_direction": plane.u.tolist()},
@@ -301,7 +301,7 @@ def _sketch(section, plane, index, noise, progress):
     from ..core.sketch.trace import step_for, trace_of
 
     step = step_for(index.mesh.median_edge)
-    traces = trace_of(section, plane, step)
+    traces = trace_of(section, plane, step, section.lifted(index))
     if not traces:
         return None, ["The trace is too short to be drawn."]
     s = automatic_sketch(traces, step, noise=noise, progress=progress)

@@ -18,9 +18,13 @@ from .trace import TraceLoop
 __all__ = ["Piece", "split_loop", "fit_circle_2d", "samples_of", "round_samples"]
 
 _PRICE_LINE, _PRICE_ARC = 14.0, 18.0
-_LEAST_SPREAD = 3e-5  # of the loop's size: nothing finer is told apart
-_FLAT_NOISES = 4.0  # scatters: an arc that rises less over its chord is a line with noise on it
-_KINK_NOISES, _KINK_GROWTH = 0.7, 1.5  # rms to which two neighbours may rise and still be one
+_LEAST_SPREAD = 1e-4  # of the loop's size: nothing finer is told apart in a scan; waves of its noise may be as long as teeth
+_LEAST_EXACT = 3e-5  # the same on exact, CAD-like facets
+_FLAT = 4.0, 0.15  # in scatters, in facets: an arc that rises less over its chord is a line with noise on it
+_KINK = 0.7, 0.03  # likewise: the rms by which two neighbours may rise and still be one
+_KINK_GROWTH = 1.5  # and the times by which
+_BOW = 0.35  # of a facet's bow over its chord that lifted crossings may still lie off
+_COARSE_TURN = 0.07  # rad between neighbouring crossings
 _CHORD_TURN = 0.64  # rad one chord of a round piece may turn: a polygon of fewer than ten sides is no circle
 _CHORD_UNEVEN = 3.2  # times the mean chord of an arc that one of its chords may be
 _CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off may lie
@@ -62,8 +66,9 @@ def _arc_cost(n, m):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _best_splits(pts, inv2s, price_line, price_arc, longest_radius, chord_turn, uneven):  # pragma: no cover - compiled
-    """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends."""
+def _best_splits(pts, inv2s, bow, price_line, price_arc, longest_radius, chord_turn, uneven):  # pragma: no cover - compiled
+    """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends. ``bow`` over a
+    round piece's radius is what its samples may lie off."""
     n = pts.shape[0]
     acc = np.zeros((n + 1, 8))
     seg = np.zeros(n)
@@ -98,10 +103,11 @@ def _best_splits(pts, inv2s, price_line, price_arc, longest_radius, chord_turn, 
             line = _line_cost(k, m[0], m[1], m[2], m[3], m[4]) * inv2s
             c = line + price_line
             t = 0
-            least = line
+            least = line if k >= 4 else 0.0  # three places always lie on a circle
             if k >= 4 and c > price_arc:
                 a, r = _arc_cost(k, m)
-                a *= inv2s
+                # On a round piece crossings lie up to a share of their chords' bow off.
+                a *= inv2s / (1 + 2 * inv2s * (bow / r) ** 2) if r > 0 else 1.0
                 least = min(least, a)
                 if a + price_arc < c and r < longest_radius and longest[i] < chord_turn * r and longest[i] * (j - i) < uneven * (way[j] - way[i]):
                     c, t = a + price_arc, 1
@@ -148,10 +154,12 @@ def round_samples(p: np.ndarray, vertex: np.ndarray) -> np.ndarray:
 
 
 def _shared_noise(p: np.ndarray, pieces) -> float:
-    """Variance of the pieces' residuals times the number of samples that move together (mm²)."""
+    """Variance of the pieces' residuals times the number of samples that move together (mm²); what lies far off counts as little more than the rest."""
     rest = [_residuals(p[i : j + 1], kind) for i, j, kind in pieces if j - i >= 7]
     if not rest:
         return 0.0
+    most = 6 * 1.4826 * float(np.median(np.abs(np.concatenate(rest))))
+    rest = [np.clip(r, -most, most) for r in rest]
     var = float(np.mean(np.concatenate(rest) ** 2))
     together = 1.0
     for lag in range(1, 13):
@@ -163,12 +171,12 @@ def _shared_noise(p: np.ndarray, pieces) -> float:
     return var * together
 
 
-def _is_circle(p: np.ndarray, noise: float, floor: float) -> bool:
+def _is_circle(p: np.ndarray, noise: float, floor: float, bow: float) -> bool:
     if len(p) < 9:
         return False
     _, r, rms = fit_circle_2d(p)
     chord = np.linalg.norm(np.roll(p, -1, axis=0) - p, axis=1)
-    return rms < 1.5 * noise + floor and r > 3 * noise and chord.max() < _CHORD_TURN * r
+    return rms < 1.5 * noise + floor + bow / max(r, 1e-300) and r > 3 * noise and chord.max() < _CHORD_TURN * r
 
 
 def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
@@ -179,9 +187,11 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     if n < 2:
         return []
     size = float(np.ptp(p, axis=0).max())
-    floor = _LEAST_SPREAD * size
-    if loop.closed and _is_circle(p, noise, 3 * floor):
-        return [Piece((2, 0, len(loop.points) - 1))]
+    floor = (_LEAST_EXACT if loop.exact else _LEAST_SPREAD) * size
+    whole = [Piece((2, 0, len(loop.points) - 1))]
+    bow = 0.0 if loop.exact and _coarse(p) else _BOW * min(loop.facet, _GAPS * _gap(p)) ** 2 / 8
+    if loop.closed and _is_circle(p, noise, floor, bow):
+        return whole
     spread = max(1.6 * noise, floor)  # samples are not independent: count their noise higher
 
     def run(shift: int, inv2s: float):
@@ -189,7 +199,7 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
         if loop.closed:
             q = np.vstack([q, q[:1]])
         q = (q - q.mean(axis=0)) / size
-        _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s * size**2, _PRICE_LINE, _PRICE_ARC, 20.0, _CHORD_TURN, _CHORD_UNEVEN)
+        _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s * size**2, bow / size**2, _PRICE_LINE, _PRICE_ARC, 20.0, _CHORD_TURN, _CHORD_UNEVEN)
         out, j = [], len(q) - 1
         while j > 0:
             i = int(back[j])
@@ -211,11 +221,25 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
         shift = found[len(found) // 2][0] % n
         found = run(shift, inv2s)
     q = rolled(shift)
-    found = _melted(q, found, loop.closed, spread / 1.6, floor)
+    # Waves of a scan's noise are some facets long, and no look at the trace alone tells them from slight bends.
+    here = 0.0 if loop.exact else min(loop.facet or np.inf, _GAPS * _gap(p))
+    flat, kink = max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor), max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor)
+    found = _melted(q, found, loop.closed, flat, kink)
     found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
-    found = _melted(q, found, loop.closed, spread / 1.6, floor)
+    found = _melted(q, found, loop.closed, flat, kink)
+    if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
+        apart = max(float(np.sqrt(np.mean(_residuals(_span(q, f), f[2]) ** 2))) for f in found)
+        if _is_circle(p, max(noise, _KINK_GROWTH * apart), floor, bow):
+            return whole
     at = lambda k: int(ids[(k + shift) % n])  # noqa: E731
     return [Piece((k, at(i), at(j))) for i, j, k in found]
+
+
+def _coarse(p: np.ndarray) -> bool:
+    """Whether most crossings of a loop turn by more than a scan's facets do on what is round."""
+    d = np.diff(p, axis=0)
+    turn = np.abs(np.arctan2(d[:-1, 0] * d[1:, 1] - d[:-1, 1] * d[1:, 0], np.einsum("ij,ij->i", d[:-1], d[1:])))
+    return len(turn) == 0 or float(np.median(turn)) > _COARSE_TURN
 
 
 def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
@@ -228,6 +252,8 @@ def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
 
 def _sagitta(q: np.ndarray) -> float:
     chord = q[-1] - q[0]
+    if np.linalg.norm(np.diff(q, axis=0), axis=1).sum() > 1.2 * float(np.hypot(*chord)):  # far round: no line
+        return np.inf
     n = np.array([-chord[1], chord[0]]) / max(float(np.hypot(*chord)), 1e-300)
     _, r, _ = fit_circle_2d(q)
     return float(max(min(np.ptp((q - q[0]) @ n), np.hypot(*chord) ** 2 / (8 * r)), 0.0))
@@ -240,9 +266,8 @@ def _span(p: np.ndarray, piece) -> np.ndarray:
     return p[i : j + 1] if j <= n else np.vstack([p[i:], p[1 : j - n + 1]])
 
 
-def _melted(p, found, closed: bool, noise: float, floor: float):
-    """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink."""
-    flat = max(_FLAT_NOISES * noise, floor)
+def _melted(p, found, closed: bool, flat: float, kink: float):
+    """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink. ``flat``, ``kink`` mm."""
     found = [(i, j, 0 if kind == 1 and _sagitta(_span(p, (i, j, kind))) < flat else kind) for i, j, kind in found]
     k = 0
     while len(found) > 2 and k < len(found):
@@ -254,7 +279,7 @@ def _melted(p, found, closed: bool, noise: float, floor: float):
         one, two = _span(p, found[k]), _span(p, found[nxt])
         apart = np.concatenate([_residuals(one, kind), _residuals(two, kind)])
         both = _residuals(np.vstack([one, two]), kind)
-        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + max(_KINK_NOISES * noise, 0.3 * floor):
+        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + kink:
             k += 1
             continue
         found[k] = (i, j + (b - a), kind)

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..errors import BadInput
 from .drawing import Drawing, Relation, Size
-from .equations import relation_equations
+from .equations import relation_equations, trace_blocks
 from .solver import Solution, constraint_rows, solve
 
 __all__ = ["propose_relations"]
@@ -119,7 +119,10 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
     alone = d.apart()
     free = solve(alone, [], [])
     span = _span(d)
-    intent, dear = (max(of_rms * free.rms, of_span * span) for of_rms, of_span in (_INTENT, _WORST_RISE))
+    # What the pieces scatter by, not what one that fits badly does.
+    each = [float(np.sqrt(np.mean(r**2))) for r, _, _ in trace_blocks(alone, free.x) if len(r) > 4] or [free.rms]
+    scatter = min(float(np.median(each)), free.rms)
+    intent, dear = (max(of_rms * scatter, of_span * span) for of_rms, of_span in (_INTENT, _WORST_RISE))
     tested = []
     for r in _candidates(d):
         worst, pull, rise = _test(alone, free, r)
@@ -144,7 +147,7 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
     while True:
         try:
             solution = solve(d, accepted, sizes)
-            bad = solution.rms - free.rms > max(dear, 0.5 * free.rms) or solution.broken > 1e-8 * span
+            bad = solution.rms - free.rms > max(dear, 0.5 * scatter) or solution.broken > 1e-8 * span
         except BadInput:  # a line was squeezed to nothing
             if not accepted:
                 raise

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..elements.uncertainty import correlation_inflation
+from ..errors import BadInput
 from .drawing import Drawing, Relation, Size
 from .equations import relation_equations, size_value, structure, trace_blocks
 
@@ -108,7 +109,17 @@ def solve(d: Drawing, relations: list[Relation], sizes: list[Size], *, start=Non
         biggest = float(np.max(np.abs(step), initial=0.0))
         if not np.isfinite(biggest):
             break
-        x = x + step * min(1.0, _LONGEST * span / max(biggest, 1e-300))
+        share = min(1.0, _LONGEST * span / max(biggest, 1e-300))
+        for _ in range(10):  # no farther than where a line would shrink to a point
+            try:
+                constraint_rows(d, relations, sizes, x + share * step)
+                _normal(d, x + share * step)
+                break
+            except BadInput:
+                share *= 0.4
+        else:
+            break
+        x = x + share * step
         if biggest < 1e-13 * span or (biggest < 1e-9 * span and biggest >= 0.5 * least):
             break
         least = min(least, biggest) if k > 3 else np.inf

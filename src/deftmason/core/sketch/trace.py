@@ -12,7 +12,7 @@ import numpy as np
 
 from ..scan.section import Section, SectionPlane
 
-__all__ = ["TraceLoop", "trace_of", "trace_noise", "trace_size", "step_for"]
+__all__ = ["TraceLoop", "trace_of", "trace_noise", "is_exact", "trace_size", "step_for"]
 
 _SMALLEST_LOOP = 12  # steps; shorter open stretches are scraps
 _WIDEST_GAP = 0.12  # of the trace's size that a hole in the scan may leave open in a loop that is still drawn closed
@@ -20,19 +20,24 @@ _GAP_SHARE = 0.2  # of the loop's length
 _MOST = 6000  # samples of one loop
 _FEWEST = 60  # samples that a loop has at least, by fillers
 _SAME = 1e-7  # of the loop's length: two crossings this near are one
+_CALM_TURN = 0.35  # rad that a window may turn and still tell the noise
+_CALM_FEWEST = 8  # such windows
+_COARSE = 0.01  # of a loop's length: half of it is crossed by facets at least this long where they are CAD-like
+_EXACT, _EXACT_SHARE = 1e-6, 0.2  # of the trace's size, and of its crossings
 _FILLED = 2.0  # steps farther than which two crossings get fillers between
 
 
 @dataclass(frozen=True)
 class TraceLoop:
     """Samples (n, 2) in mm along one loop, anticlockwise where closed; ``length`` in mm; ``vertex`` (n,) which are crossings, not fillers;
-    ``facet`` the size of the mesh's facets here, mm (0: unknown)."""
+    ``facet`` the size of the mesh's facets here, mm (0: unknown); ``exact`` whether the crossings carry no noise, as those of CAD-like facets."""
 
     points: np.ndarray
     closed: bool
     length: float
     vertex: np.ndarray = field(default_factory=lambda: np.zeros(0, bool))
     facet: float = 0.0
+    exact: bool = False
 
     def __post_init__(self):
         if len(self.vertex) != len(self.points):
@@ -76,8 +81,19 @@ def _samples(p: np.ndarray, closed: bool, step: float) -> tuple[np.ndarray, np.n
     return out, vertex
 
 
-def trace_of(section: Section, plane: SectionPlane, step: float) -> list[TraceLoop]:
-    """Loops longer than a scrap, longest first, sampled about every ``step`` mm where the mesh is as fine."""
+def trace_of(section: Section, plane: SectionPlane, step: float, lifted: Section | None = None) -> list[TraceLoop]:
+    """Loops longer than a scrap, longest first, sampled about every ``step`` mm where the mesh is as fine.
+
+    ``lifted`` are the same loops laid onto the smooth surface the facets stand for (`Section.lifted`): taken unless the cut itself is exact. Facets of
+    a CAD-like mesh stand for themselves where they are flat, and only the crossings at which the cut turns lie on what is round.
+    """
+    raw = _loops(section, plane, step)
+    if lifted is None or is_exact(raw):
+        return sorted(_bridged([_turning(t) for t in raw] if is_exact(raw) else raw), key=lambda t: -t.length)
+    return sorted(_bridged(_loops(lifted, plane, step)), key=lambda t: -t.length)
+
+
+def _loops(section: Section, plane: SectionPlane, step: float) -> list[TraceLoop]:
     out = []
     for points, closed in section.loops():
         uv = plane.to_paper(points)
@@ -91,7 +107,23 @@ def trace_of(section: Section, plane: SectionPlane, step: float) -> list[TraceLo
         if closed and _area(r) < 0:
             r, vertex = r[::-1].copy(), vertex[::-1].copy()
         out.append(TraceLoop(r, closed, length, vertex, step / 0.7))
-    return sorted(_bridged(out), key=lambda t: -t.length)
+    return out
+
+
+def _turning(t: TraceLoop) -> TraceLoop:
+    """An exact loop in which only crossings where it turns count as such; the others are fillers on its straight stretches."""
+    ids = np.nonzero(t.vertex)[0]
+    p = t.points[ids]
+    ring = np.vstack([p[-1:], p, p[:1]]) if t.closed else p
+    turns = _off_line(ring) > 0.1 * _EXACT * float(np.linalg.norm(np.ptp(p, axis=0)))
+    vertex = np.zeros(len(t.points), bool)
+    if t.closed:
+        vertex[ids[turns]] = True
+    else:
+        vertex[ids[1:-1][turns]] = vertex[ids[[0, -1]]] = True
+    if vertex.sum() < 3:
+        vertex = t.vertex
+    return TraceLoop(t.points, t.closed, t.length, vertex, t.facet, True)
 
 
 def _area(r: np.ndarray) -> float:
@@ -120,7 +152,7 @@ def _bridged(loops: list[TraceLoop]) -> list[TraceLoop]:
             closes = home <= min(widest, _GAP_SHARE * total)
             if closes and _area(points) < 0:
                 points, vertex = points[::-1].copy(), vertex[::-1].copy()
-            whole.append(TraceLoop(points, closes, total, vertex, chain[0].facet))
+            whole.append(TraceLoop(points, closes, total, vertex, chain[0].facet, chain[0].exact))
             break
     return whole
 
@@ -128,20 +160,63 @@ def _bridged(loops: list[TraceLoop]) -> list[TraceLoop]:
 def trace_noise(loops: list[TraceLoop]) -> float:
     """Scatter of the samples about what is smooth near by (mm), robust to corners.
 
-    Measured about parabolas over eleven samples, and about cubics over six crossings; what is coarse and exact bends within the first
-    and not within the second, so the lesser of the two is the noise.
+    Measured about parabolas over eleven samples, where these hardly turn; where all turn (what is coarse, or small and round), about cubics over
+    seven crossings. The wider look sees noise that neighbours share. A trace whose crossings lie exactly on lines and circles, as those of
+    CAD-like facets do, has none, whatever its coarse corners look like.
     """
-    wide = [_scatter(t.points, 5, 2) for t in loops]
-    near = [_scatter(t.points[t.vertex], 3, 3) for t in loops]
-    found = []
-    for group in (wide, near):
-        rows = [r for r in group if len(r)]
-        if rows:
-            found.append(float(np.median(np.concatenate(rows))))
-    return min(found, default=0.0)
+    if loops and all(t.exact for t in loops):
+        return 0.0
+    for half, degree, most_turn in ((5, 2, _CALM_TURN), (3, 3, np.inf)):
+        rows = [_scatter(t.points if half == 5 else t.points[t.vertex], half, degree, most_turn) for t in loops]
+        all_of_them = np.concatenate([np.zeros(0), *rows])
+        if len(all_of_them) >= _CALM_FEWEST:
+            break
+    return float(np.median(all_of_them)) if len(all_of_them) else 0.0
 
 
-def _scatter(p: np.ndarray, half: int, degree: int) -> np.ndarray:
+def is_exact(loops: list[TraceLoop]) -> bool:
+    """Whether the facets are large on what is flat, and a good share of neighbouring crossings lie on one line, or on one circle, to a
+    millionth of the trace's size."""
+    gaps = np.concatenate([np.zeros(0), *(np.linalg.norm(np.diff(t.points[t.vertex], axis=0), axis=1) for t in loops)])
+    gaps = np.sort(gaps)
+    if len(gaps) < 3 or gaps[np.searchsorted(np.cumsum(gaps), 0.5 * gaps.sum())] < _COARSE * gaps.sum() / len(loops):
+        return False
+    least = _EXACT * trace_size(loops)
+    crossings = [t.points[t.vertex] for t in loops]
+    crossings = [np.vstack([p, p[:4]]) if t.closed and len(p) > 4 else p for p, t in zip(crossings, loops)]
+    for off in (_off_line, _off_circle):
+        all_of_them = np.concatenate([np.zeros(0), *(off(p) for p in crossings)])
+        if len(all_of_them) >= _CALM_FEWEST and np.mean(all_of_them < least) >= _EXACT_SHARE:
+            return True
+    return False
+
+
+def _off_line(p: np.ndarray) -> np.ndarray:
+    """How far each crossing lies from the line through its neighbours."""
+    if len(p) < 3:
+        return np.zeros(0)
+    d, v = p[2:] - p[:-2], p[1:-1] - p[:-2]
+    return np.abs(v[:, 0] * d[:, 1] - v[:, 1] * d[:, 0]) / np.maximum(np.linalg.norm(d, axis=1), 1e-300)
+
+
+def _off_circle(p: np.ndarray) -> np.ndarray:
+    """Rms of each five neighbouring crossings about the circle through them."""
+    if len(p) < 5:
+        return np.zeros(0)
+    win = np.lib.stride_tricks.sliding_window_view(p, 5, axis=0).transpose(0, 2, 1)
+    win = win - win.mean(axis=1, keepdims=True)
+    size = np.abs(win).max(axis=(1, 2), keepdims=True) + 1e-300
+    q = win / size
+    z = np.einsum("wij,wij->wi", q, q)
+    a = np.concatenate([q, np.ones((*q.shape[:2], 1))], axis=2)
+    gram = np.einsum("wni,wnj->wij", a, a) + 1e-13 * np.eye(3)
+    fit = np.linalg.solve(gram, np.einsum("wni,wn->wi", a, z)[..., None])[..., 0]
+    rest = z - np.einsum("wni,wi->wn", a, fit)
+    radius = np.sqrt(np.maximum(fit[:, 2] + (fit[:, 0] ** 2 + fit[:, 1] ** 2) / 4, 1e-12))
+    return np.sqrt(np.mean(rest**2, axis=1)) / (2 * radius) * size[:, 0, 0]
+
+
+def _scatter(p: np.ndarray, half: int, degree: int, most_turn: float) -> np.ndarray:
     """Residual scatter of each window of 2 half + 1 samples across its chord about a polynomial of the way along it."""
     n = 2 * half + 1
     if len(p) < n + 1:
@@ -157,4 +232,6 @@ def _scatter(p: np.ndarray, half: int, degree: int) -> np.ndarray:
     gram = np.einsum("inj,ink->ijk", basis, basis) + 1e-12 * np.eye(degree + 1)
     fit = np.linalg.solve(gram, np.einsum("inj,in->ij", basis, across)[..., None])[..., 0]
     r = across - np.einsum("inj,ij->in", basis, fit)
-    return np.sqrt(np.sum(r**2, axis=1) / (n - degree - 1))
+    to, fro = win[:, :, half] - win[:, :, 0], win[:, :, -1] - win[:, :, half]
+    turn = np.abs(np.arctan2(to[:, 0] * fro[:, 1] - to[:, 1] * fro[:, 0], np.einsum("ij,ij->i", to, fro)))
+    return np.sqrt(np.sum(r**2, axis=1) / (n - degree - 1))[turn <= most_turn]

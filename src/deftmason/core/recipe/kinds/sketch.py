@@ -67,8 +67,8 @@ def trace_on_paper(context, scan: str, frame: str, axis: str, height: float):
     back = motion.inverse()
     in_scan = SectionPlane.at(back.points(plane.origin), back.vectors(plane.normal), back.vectors(plane.u))
     step = step_for(index.mesh.median_edge)
-    cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal)).lifted(index)
-    return trace_of(cut, in_scan, step), in_scan, plane, step
+    cut = context.cutter(scan, in_scan.normal).at(float(in_scan.origin @ in_scan.normal))
+    return trace_of(cut, in_scan, step, cut.lifted(index)), in_scan, plane, step
 
 
 def propose_sketch(context, scan: str, frame: str, axis: str, height: float, strokes=None) -> dict:
