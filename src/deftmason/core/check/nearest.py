@@ -10,7 +10,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-from .boxtree import DEEP, gather, on_triangle
+from ..scan.onfacet import on_triangle
+from .boxtree import DEEP, gather
 from .splines import WIDE, curve_foot, surface_foot
 
 __all__ = ["PLANE", "CYLINDER", "CONE", "SPHERE", "TORUS", "FACETS_ONLY", "ON_SPLINE", "nearest_places", "on_edge"]

@@ -14,7 +14,7 @@ from ..errors import BadArgument, BadInput
 from .models import DirectionHold, Model, RoundModel, SphereModel
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
-from .starts import cone_starts, round_starts, sphere_starts, torus_starts
+from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
 from .uncertainty import correlation_inflation
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
@@ -24,6 +24,8 @@ FIT_KINDS = {"plane": 3, "line": 2, "circle": 3, "cylinder": 5, "cone": 6, "sphe
 
 _START_SAMPLE = 400
 _FULL_STARTS = 3
+_FAR_OFF = 1.3  # times the local scatter: an rms above it calls for a wider search
+_LARGEST = 300.0  # sizes of the data: an element larger than this is none that they show
 
 
 @dataclass(frozen=True)
@@ -136,14 +138,14 @@ def _polish(model: Model, p, sw) -> Model:
     return model
 
 
-def _starts(kind, p, normals, hold, radius) -> list[Model]:
+def _starts(kind, p, normals, hold, radius, among, quick) -> list[Model]:
     if kind in ("cylinder", "circle"):
         return round_starts(p, normals, hold, radius, circle=kind == "circle")
     if kind == "sphere":
         return sphere_starts(p, radius)
     if kind == "cone":
         return cone_starts(p, normals, hold)
-    return torus_starts(p, normals, hold, radius)
+    return torus_starts(p, normals, hold, radius, among, quick=quick)
 
 
 def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
@@ -158,7 +160,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
         else:
             ps, ns, ws = p, normals, sw
         tried = []
-        for s in _starts(kind, ps, ns, hold, radius):
+        for s in _starts(kind, ps, ns, hold, radius, p if len(p) < 20_000 else p[:: len(p) // 10_000], quick):
             m, c = _levenberg(s, ps, ws, 40, enough)
             tried.append((c, m))
         if not tried:
@@ -170,7 +172,28 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
         m, c = _levenberg(s, p, sw, 200, enough)
         if best is None or c < best[0]:
             best = (c, m)
+    if start is None and kind == "torus" and not quick:
+        best = _wider(best, p, normals, sw, hold, radius)
     return best[1] if quick else _polish(best[1], p, sw)
+
+
+def _wider(best, p, normals, sw, hold, radius):
+    """A wider search where a ring lies much farther off than the points scatter locally: from more spines, of several draws of points."""
+    some = p if len(p) < 20_000 else p[:: len(p) // 10_000]
+    near = local_normals(some[:: max(1, len(some) // _START_SAMPLE)], some)
+    if near is None or best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2 + 1e-24:
+        return best
+    rng = np.random.default_rng(12)
+    for _ in range(3):
+        pick = rng.choice(len(p), min(len(p), 2 * _START_SAMPLE), replace=False)
+        for s in torus_starts(p[pick], None if normals is None else normals[pick], hold, radius, some, most=8):
+            m, _ = _levenberg(s, p[pick], sw[pick], 60)
+            m, c = _levenberg(m, p, sw, 60)
+            if c < best[0]:
+                best = (c, m)
+        if best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2:
+            break
+    return best
 
 
 def _start_at(near, kind, q, centroid, scale, hold, held) -> Model | None:
@@ -369,6 +392,8 @@ def fit(
             weight = new
     count = float(np.sum(weight > 0))
     local = _to_contract(kind, element, centroid, scale)
+    if kind == "torus" and max(local.major_radius, local.minor_radius) > _LARGEST * scale:
+        raise BadInput("No ring passes near these points: the nearest is hundreds of times larger than they are; try another kind or a larger patch.")
     r = local.distance(p) if kind not in ("circle", "line") else element.distance(q) * scale
     used = weight > 0
     dof = {"plane": 3, "line": 4, "circle": 6, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}[kind]

@@ -11,7 +11,7 @@ import numpy as np
 from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
 from .motion import perpendicular_pair
 
-__all__ = ["round_starts", "sphere_starts", "cone_starts", "torus_starts", "rotation_axis"]
+__all__ = ["round_starts", "sphere_starts", "cone_starts", "torus_starts", "rotation_axis", "local_normals"]
 
 _KEEP = 8
 
@@ -133,19 +133,89 @@ def rotation_axis(p, normals) -> tuple[np.ndarray, np.ndarray]:
     return np.cross(axis, cbar), axis
 
 
-def torus_starts(p, normals, hold, radius) -> list[Model]:
-    found = []
-    if normals is None and len(p) >= 12:
-        from scipy.spatial import cKDTree
+def local_normals(p: np.ndarray, among: np.ndarray) -> tuple[np.ndarray, float] | None:
+    """Unit normals (n, 3) of places ``p`` from quadrics through their neighbours ``among`` all points, each toward the middle of the stronger
+    bend, and the scatter about these quadrics; None where there are too few points."""
+    if len(among) < 14:
+        return None
+    from scipy.spatial import cKDTree
 
-        _, near = cKDTree(p).query(p, k=min(len(p), 9))
-        local = p[near] - p[near].mean(axis=1, keepdims=True)
-        normals = np.linalg.svd(local, full_matrices=False)[2][:, 2]
+    k = int(min(max(16, len(among) // 40), 48, len(among)))
+    local = among[cKDTree(among).query(p, k=k)[1]] - p[:, None]
+    _, _, axes = np.linalg.svd(local - local.mean(axis=1, keepdims=True), full_matrices=False)
+    u, v, w = (np.einsum("nkc,nc->nk", local, axes[:, i]) for i in range(3))
+    size = np.sqrt((u**2 + v**2).mean(axis=1, keepdims=True)) + 1e-300
+    u, v, w = u / size, v / size, w / size
+    m = np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], axis=2)
+    gram = np.einsum("nki,nkj->nij", m, m) + 1e-10 * np.eye(6)
+    f = np.linalg.solve(gram, np.einsum("nki,nk->ni", m, w)[..., None])[..., 0]
+    n = axes[:, 2] - f[:, 1:2] * axes[:, 0] - f[:, 2:3] * axes[:, 1]
+    n /= np.linalg.norm(n, axis=1)[:, None]
+    middle, half = f[:, 3] + f[:, 5], np.sqrt((f[:, 3] - f[:, 5]) ** 2 + f[:, 4] ** 2)
+    strong = np.where(middle >= 0, middle + half, middle - half) / size[:, 0]
+    rest = (w - np.einsum("nki,ni->nk", m, f)) * size
+    scatter = float(np.sqrt(np.median(np.sum(rest**2, axis=1) / (k - 6))))
+    return n * np.where(strong < 0, -1.0, 1.0)[:, None], scatter
+
+
+def _circle_3d(s: np.ndarray):
+    """Circle near places (n, 3): centre, normal, radius, mean square distance."""
+    c = s.mean(axis=0)
+    axes = np.linalg.svd(s - c, full_matrices=False)[2]
+    q = (s - c) @ axes.T
+    x, y, r, flat = _circle_2d(q[:, 0], q[:, 1])
+    return c + x * axes[0] + y * axes[1], axes[2], r, flat + float(np.mean(q[:, 2] ** 2))
+
+
+def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
+    """A ring's points moved along their normals by its tube's radius lie on a circle, its spine: the radii at which they nearly do."""
+    found = []
+    for r in np.geomspace(0.02, 30.0, 40):
+        for side in (1.0,) if inward else (1.0, -1.0):
+            c, a, big, cost = _circle_3d(p + side * r * normals)
+            if np.isfinite(cost) and big > 1e-9:
+                found.append((cost / (1 + r * r), c, a, big, r, side))
+    found.sort(key=lambda f: f[0])
+    kept: list[tuple] = []
+    for f in found:
+        if all(abs(np.log(f[4] / k[4])) > 1.2 / most or f[5] != k[5] for k in kept):
+            kept.append(f)
+        if len(kept) == most:
+            break
+    # Each drawn to its own best radius (golden section on a smooth valley).
+    out = []
+    for _, _, _, _, r, side in kept:
+        low, high = np.log(r) - 0.2, np.log(r) + 0.2
+        g = 0.5 * (np.sqrt(5) - 1)
+        for _ in range(14):
+            x, y = high - g * (high - low), low + g * (high - low)
+            if _circle_3d(p + side * np.exp(x) * normals)[3] < _circle_3d(p + side * np.exp(y) * normals)[3]:
+                high = y
+            else:
+                low = x
+        r = float(np.exp(0.5 * (low + high)))
+        c, a, big, _ = _circle_3d(p + side * r * normals)
+        out.append((c, a, min(big, 1e4), r))
+    return out
+
+
+def torus_starts(p, normals, hold, radius, among=None, *, most: int = 3, quick: bool = False) -> list[Model]:
+    """Starts from axes of rotation, and from spines, ``most`` of these each way. ``among`` are all points, of which ``p`` may be some."""
+    found = []
+    spines = []
+    quick = quick and normals is not None and len(normals) > 0  # known normals do without a search
+    bent = None if quick else local_normals(p, p if among is None else among)
+    if bent is not None:
+        spines += _spine_starts(p, bent[0], True, most)
+    if normals is not None and len(normals):
+        spines += _spine_starts(p, normals, False, most)
+    elif bent is not None:
+        normals = bent[0]
     axes: list[tuple[np.ndarray, np.ndarray]] = []
     if normals is not None and len(normals):
         point, a = rotation_axis(p, normals)
         axes.append((point, a if hold is None else hold.project(a)))
-    directions = _directions(p, None, hold, from_normals="torus")
+    directions = [] if quick else _directions(p, None, hold, from_normals="torus")
     for a in directions:
         e1, e2 = perpendicular_pair(a)
         cx, cy, r, _ = _circle_2d(p @ e1, p @ e2)
@@ -160,4 +230,5 @@ def torus_starts(p, normals, hold, radius) -> list[Model]:
             cost = float(np.mean((np.hypot(rho - cx, h - cy) - r) ** 2))
         found.append((cost if order else cost * 0.5, order, point + cy * a, a, cx, min(r, 1e4)))
     found.sort(key=lambda s: s[:2])
-    return [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]
+    out = [TorusModel(c, a if hold is None else hold.project(a), big, radius or small, hold, radius) for c, a, big, small in spines]
+    return out + [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]

@@ -38,7 +38,7 @@ def _foot(code, e, x, y, z):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _flood_element(code, e, seed, known, c, normals, neighbours, reach, least):  # pragma: no cover - compiled
+def _flood_element(code, e, seed, known, v, faces, c, normals, neighbours, reach, least):  # pragma: no cover - compiled
     # Which way round the surface was seen: as most of what is known.
     agree = 0
     for i in known:
@@ -56,8 +56,14 @@ def _flood_element(code, e, seed, known, c, normals, neighbours, reach, least): 
             if g < 0 or seen[g]:
                 continue
             seen[g] = True
-            d, nx, ny, nz = _foot(code, e, c[g, 0], c[g, 1], c[g, 2])
-            if abs(d) > reach or side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
+            # Corners lie on the surface, a coarse facet's middle under it.
+            far = 0.0
+            for j in range(3):
+                a = faces[g, j]
+                d, _, _, _ = _foot(code, e, v[a, 0], v[a, 1], v[a, 2])
+                far = max(far, abs(d))
+            _, nx, ny, nz = _foot(code, e, c[g, 0], c[g, 1], c[g, 2])
+            if far > reach or side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
                 continue
             stack.append(np.int64(g))
             out.append(np.int32(g))
@@ -85,4 +91,5 @@ def flood_on(index, seed: int, element: Element, reach: float, angle_deg: float,
     code, e = _packed(element)
     least = float(np.cos(np.radians(angle_deg)))
     normals = index.calm_normals
-    return _flood_element(code, e, seed, known[:400], index.mesh.centroids, normals, index.neighbours, float(reach), least)
+    m = index.mesh
+    return _flood_element(code, e, seed, known[:400], m.vertices, m.faces, m.centroids, normals, index.neighbours, float(reach), least)

@@ -23,6 +23,12 @@ __all__ = ["RULES", "Gathered", "gather", "gather_on", "fit_gathered"]
 RULES = {"same facing": 12.0, "same bend": 20.0}
 
 _PATCH_FACETS = 260  # the first look around the place
+_SCAN_PATCHES = (260, 60)
+_EXACT_PATCHES = (10, 40, 160, 640)
+_TURNED_DEG = 8.0  # that exact facets must turn to tell a bend
+_CREASE_DEG = 35.0  # exact facets that turn more are parted by an edge
+_CALM = 0.25  # of the median edge: an element that scatters less than this is taken at once
+_EXACT = 3e-6  # of the mesh's size: how far off exact facets' corners may lie
 _FIT_SAMPLE = 800  # points a running fit needs
 _REACH_SIGMAS = 4.0  # how far off the running element a facet may lie
 _BENDS = ("cylinder", "cone", "sphere", "torus")
@@ -79,10 +85,45 @@ def _mean_normal(index: ScanIndex, facets: np.ndarray) -> np.ndarray:
 
 
 def _first_patch(index: ScanIndex, seed: int, cone_deg: float, facets: int = _PATCH_FACETS) -> np.ndarray:
-    """Facets around the seed, breadth first, that do not turn more than ``cone_deg`` from it."""
+    """Facets around the seed, breadth first, that do not turn more than ``cone_deg`` from it; on exact facets, not across an edge either."""
     near = _facing(index.calm_normals, index.calm_normals[seed], np.cos(np.radians(cone_deg)))
     near[seed] = True
+    if index.exact:
+        return _flood_smooth(seed, near, index.neighbours, index.mesh.normals, np.cos(np.radians(_CREASE_DEG)), facets)
     return _flood(seed, near, index.neighbours, facets)
+
+
+@njit(cache=True)
+def _flood_smooth(seed, allowed, neighbours, normals, least, most):  # pragma: no cover - compiled
+    """Like `_flood`, but from facet to facet only where they turn by little."""
+    seen = np.zeros(neighbours.shape[0], np.bool_)
+    queue = np.empty(most + 3, np.int32)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        f = queue[head]
+        head += 1
+        for k in range(3):
+            g = neighbours[f, k]
+            if g >= 0 and not seen[g] and allowed[g]:
+                if normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2] >= least:
+                    seen[g] = True
+                    queue[tail] = g
+                    tail += 1
+    return queue[:tail]
+
+
+def _patches(index: ScanIndex, seed: int, kind: str, exact: bool) -> list[np.ndarray]:
+    """First looks around a place, by size: what a wide one mixes up, a narrow one may not."""
+    cone = 12.0 if kind == "plane" else 60.0
+    if not exact:
+        return [_first_patch(index, seed, cone, n) for n in _SCAN_PATCHES]
+    out = [_first_patch(index, seed, 1.0 if kind == "plane" else cone, n) for n in _EXACT_PATCHES]
+    if kind == "plane":
+        return out[:1]
+    turned = [float((index.mesh.normals[p] @ index.mesh.normals[seed]).min()) < np.cos(np.radians(_TURNED_DEG)) for p in out]
+    return [p for p, t in zip(out, turned) if t]
 
 
 def _seed(index: ScanIndex, place, normal) -> tuple[int, float]:
@@ -121,12 +162,8 @@ def gather(index: ScanIndex, place, rule: str, angle_deg: float | None = None, *
                 break
         return Gathered(np.sort(facets), rule, angle, missed)
     best, element = None, None
-    patch = _first_patch(index, seed, 60.0)
     for kind in _BENDS:
-        try:
-            found = _grow(index, seed, kind, angle, patch)
-        except BadInput:
-            continue
+        found = _grown(index, seed, kind, angle)
         if found is None:
             continue
         facets, e, sigma = found
@@ -134,7 +171,7 @@ def gather(index: ScanIndex, place, rule: str, angle_deg: float | None = None, *
         score = index.mesh.areas[facets].sum() * (1 - 0.03 * (FIT_KINDS[kind] - 4))
         if best is None or score > best[0]:
             best, element = (score, facets), e
-        if kind == "cylinder" and len(facets) > 3 * len(patch):
+        if kind == "cylinder" and len(facets) > 3 * _PATCH_FACETS:
             break
     if best is None:
         return gather(index, place, "same facing", min(angle, RULES["same facing"]), normal=normal)
@@ -149,37 +186,75 @@ def gather_on(index: ScanIndex, place, kind: str, angle_deg: float | None = None
         )
     angle = RULES["same facing" if kind == "plane" else "same bend"] if angle_deg is None else float(angle_deg)
     seed, missed = _seed(index, place, normal)
-    patch = _first_patch(index, seed, 12.0 if kind == "plane" else 60.0)
-    found = _grow(index, seed, kind, angle, patch)
+    found = _grown(index, seed, kind, angle)
     if found is None:
         raise BadInput(f"No {kind} passes through the place given; pick another place or another kind.")
     return Gathered(np.sort(found[0]), f"on one {kind}", angle, missed, found[1])
 
 
-def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarray):
+def _grown(index: ScanIndex, seed: int, kind: str, angle: float):
+    """The best growth from several first looks: facets, element, scatter; None where there is none."""
+    for exact in (True, False) if index.exact else (False,):
+        best = None
+        for patch in _patches(index, seed, kind, exact):
+            try:
+                found = _grow(index, seed, kind, angle, patch, exact)
+            except BadInput:
+                continue
+            if found is None:
+                continue
+            if best is None or found[2] < 0.6 * best[2] or (found[2] < 1.5 * best[2] and len(found[0]) > 1.2 * len(best[0])):
+                best = found
+            if exact or (len(found[0]) > 2 * len(patch) and found[2] < _CALM * index.mesh.median_edge):
+                break
+        if best is not None:
+            return best
+    return None
+
+
+def _places(index: ScanIndex, facets: np.ndarray, middles: bool) -> tuple[np.ndarray, np.ndarray]:
+    """Corners of facets with the mean normal of those of the facets that meet there; or their middles."""
+    m = index.mesh
+    if middles:
+        return m.centroids[facets], index.calm_normals[facets]
+    ids, inverse = np.unique(m.faces[facets], return_inverse=True)
+    n = np.zeros((len(ids), 3))
+    np.add.at(n, inverse.ravel(), np.repeat(index.calm_normals[facets] * m.areas[facets, None], 3, axis=0))
+    return m.vertices[ids], n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+
+
+def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarray, is_exact: bool):
     facets, last, known = patch, 0, None
     rng = np.random.default_rng(3)
+    exact = _EXACT * float(np.linalg.norm(np.ptp(index.mesh.bounds, axis=0))) if is_exact else 0.0
+    spread = 0.0
     for _ in range(6):
         use = facets if len(facets) <= _FIT_SAMPLE else rng.choice(facets, _FIT_SAMPLE, replace=False)
-        if len(use) < FIT_KINDS.get(kind, 3):
+        middles = len(facets) > 150 and not is_exact  # they scatter less
+        p, n = _places(index, use, middles)
+        if len(p) < FIT_KINDS.get(kind, 3):
             return None
-        p = index.mesh.centroids[use]
-        f = fit(kind, p, normals=index.calm_normals[use], correlated=False, near=known)
+        f = fit(kind, p, normals=n, correlated=False, near=known)
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
-        keep = np.abs(f.residuals) <= max(3 * spread, 1e-9)
-        if keep.sum() >= FIT_KINDS[kind] and keep.sum() < len(keep):
-            f = fit(kind, p[keep], normals=index.calm_normals[use][keep], correlated=False, near=f.element)
+        keep = np.abs(f.residuals) <= max(3 * spread, exact, 1e-9)
+        if keep.sum() > FIT_KINDS[kind] and keep.sum() < len(keep):
+            f = fit(kind, p[keep], normals=n[keep], correlated=False, near=f.element)
             spread = 1.4826 * float(np.median(np.abs(f.residuals)))
-        known = f.element
-        reach = max(_REACH_SIGMAS * spread, 1e-6 + 0.002 * index.mesh.median_edge)
+        if is_exact:
+            if float(np.max(np.abs(f.residuals))) > exact:  # exact facets lie on their surface, or on another
+                return None if last == 0 else (facets, known, spread)
+            reach = exact
+        else:
+            reach = max(_REACH_SIGMAS * spread * (np.sqrt(3) if middles else 1.0), 0.002 * index.mesh.median_edge)
         found = flood_on(index, seed, f.element, reach, angle, facets)
-        if len(found) < 12:
+        if len(found) < ((1 if kind == "plane" else 4) if is_exact else 12):
             return None if last == 0 else (facets, f.element, spread)
+        known = f.element
         facets = found
         if abs(len(facets) - last) <= 0.005 * len(facets):
             break
         last = len(facets)
-    return facets, f.element, spread
+    return facets, known, spread
 
 
 def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tuple[Fit, np.ndarray]:

@@ -24,6 +24,8 @@ _FLAT = 4.0, 0.15  # in scatters, in facets: an arc that rises less over its cho
 _KINK = 0.7, 0.03  # likewise: the rms by which two neighbours may rise and still be one
 _KINK_GROWTH = 1.5  # and the times by which
 _BOW = 0.35  # of a facet's bow over its chord that lifted crossings may still lie off
+_BARELY = 8  # samples of a line that may be the end of an arc it runs into
+_LAGS = 30  # samples over which noise may be alike
 _COARSE_TURN = 0.07  # rad between neighbouring crossings
 _CHORD_TURN = 0.64  # rad one chord of a round piece may turn: a polygon of fewer than ten sides is no circle
 _CHORD_UNEVEN = 3.2  # times the mean chord of an arc that one of its chords may be
@@ -162,7 +164,7 @@ def _shared_noise(p: np.ndarray, pieces) -> float:
     rest = [np.clip(r, -most, most) for r in rest]
     var = float(np.mean(np.concatenate(rest) ** 2))
     together = 1.0
-    for lag in range(1, 13):
+    for lag in range(1, _LAGS + 1):
         pairs = [r[:-lag] * r[lag:] for r in rest if len(r) > 2 * lag]
         rho = float(np.mean(np.concatenate(pairs))) / max(var, 1e-300) if pairs else 0.0
         if rho < 0.1:
@@ -267,22 +269,23 @@ def _span(p: np.ndarray, piece) -> np.ndarray:
 
 
 def _melted(p, found, closed: bool, flat: float, kink: float):
-    """Neighbours of one kind that lie on one line or circle as well as apart, made one: no maker means such a kink. ``flat``, ``kink`` mm."""
+    """Neighbours that lie on one line or circle as well as apart, made one: no maker means such a kink. ``flat``, ``kink`` mm."""
     found = [(i, j, 0 if kind == 1 and _sagitta(_span(p, (i, j, kind))) < flat else kind) for i, j, kind in found]
     k = 0
     while len(found) > 2 and k < len(found):
         nxt = (k + 1) % len(found)
-        if (nxt == 0 and not closed) or found[k][2] != found[nxt][2]:
-            k += 1
-            continue
-        (i, j, kind), (a, b, _) = found[k], found[nxt]
+        if nxt == 0 and not closed:
+            break
+        (i, j, kind), (a, b, other) = found[k], found[nxt]
         one, two = _span(p, found[k]), _span(p, found[nxt])
-        apart = np.concatenate([_residuals(one, kind), _residuals(two, kind)])
-        both = _residuals(np.vstack([one, two]), kind)
-        if np.sqrt(np.mean(both**2)) > _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + kink:
+        apart = np.concatenate([_residuals(one, kind), _residuals(two, other)])
+        both = np.vstack([one, two])
+        least = _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + kink
+        whole = next((t for t in sorted({kind, other}) if np.sqrt(np.mean(_residuals(both, t) ** 2)) <= least), None)
+        if whole is None or (kind != other and whole == 1 and min(len(one), len(two)) > _BARELY):
             k += 1
             continue
-        found[k] = (i, j + (b - a), kind)
+        found[k] = (i, j + (b - a), whole)
         found.pop(nxt)
         if nxt == 0:
             k -= 1
