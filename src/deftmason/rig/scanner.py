@@ -16,6 +16,7 @@ import numpy as np
 from ..core.check.deviation import ModelSurface
 from ..core.elements import RigidMotion, unit
 from ..core.kernel.body import Body
+from ..core.kernel.tessellate import bounds_of, tessellate
 from ..core.scan.mesh import TriMesh
 
 __all__ = ["Scanner", "Wear", "scan_part", "stations_around"]
@@ -58,8 +59,8 @@ def stations_around(count: int, distance: float) -> np.ndarray:
 
 
 def _surface_nets(surface: ModelSurface, spacing: float) -> TriMesh:
-    v = surface.vertices
-    low, high = v.min(axis=0) - 2.5 * spacing, v.max(axis=0) + 2.5 * spacing
+    low, high = bounds_of(surface.body, tight=True)
+    low, high = low - 2.5 * spacing, high + 2.5 * spacing
     # An odd shift keeps the grid off the part's own planes.
     low = low + spacing * np.array([0.137, 0.291, 0.413])
     n = np.ceil((high - low) / spacing).astype(int) + 1
@@ -169,9 +170,10 @@ def scan_part(body: Body, scanner: Scanner, pose: RigidMotion | None = None) -> 
     for w in scanner.wear:
         r = np.linalg.norm(v - np.array(w.center), axis=1) / w.radius
         v = v - (w.depth * np.clip(1 - r * r, 0, 1) ** 2)[:, None] * normals
-    centre = surface.vertices.min(axis=0) / 2 + surface.vertices.max(axis=0) / 2
+    centre = bounds_of(body, tight=True).mean(axis=0)
+    shade = tessellate(body, 0.002 * scanner.spacing, 4.0)
     scene = o3d.t.geometry.RaycastingScene()
-    scene.add_triangles((surface.vertices - centre).astype(np.float32), surface.faces.astype(np.uint32))
+    scene.add_triangles((shade.vertices - centre).astype(np.float32), shade.faces.astype(np.uint32))
     best = np.zeros(len(v))
     start = whole + 0.15 * normals
     sight = normals.copy()

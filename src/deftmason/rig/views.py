@@ -13,6 +13,7 @@ import numpy as np
 from ..core.check.deviation import ModelSurface
 from ..core.elements import RigidMotion, unit
 from ..core.kernel.body import Body
+from ..core.kernel.tessellate import bounds_of, tessellate
 from ..core.scan.mesh import TriMesh
 from .scanner import _onto_surface, _smooth_field, _surface_nets, _without_specks
 
@@ -49,9 +50,10 @@ def scan_views(
     mesh = _surface_nets(surface, spacing)
     part = _onto_surface(mesh, surface, spacing)
     normals = TriMesh(part, mesh.faces).vertex_normals
-    centre = surface.vertices.min(axis=0) / 2 + surface.vertices.max(axis=0) / 2
+    centre = bounds_of(body, tight=True).mean(axis=0)
+    shade = tessellate(body, 0.002 * spacing, 4.0)
     scene = o3d.t.geometry.RaycastingScene()
-    scene.add_triangles((surface.vertices - centre).astype(np.float32), surface.faces.astype(np.uint32))
+    scene.add_triangles((shade.vertices - centre).astype(np.float32), shade.faces.astype(np.uint32))
     out = []
     for view in views:
         up = view.attitude.T @ [0, 0, 1.0]  # the slab's normal in part coordinates

@@ -15,7 +15,7 @@ from OCP.TopLoc import TopLoc_Location
 
 from .body import Body, EdgeName, as_array, faces_of
 
-__all__ = ["Facets", "tessellate", "edge_polylines", "diagonal_of"]
+__all__ = ["Facets", "tessellate", "edge_polylines", "bounds_of", "diagonal_of"]
 
 
 @dataclass(frozen=True)
@@ -66,14 +66,24 @@ def tessellate(body: Body, deflection: float, angle_deg: float = 20.0) -> Facets
     )
 
 
-def diagonal_of(body: Body) -> float:
-    """Diagonal of a body's bounds in mm."""
+def bounds_of(body: Body, *, tight: bool = False) -> np.ndarray:
+    """(2, 3): lowest and highest corner of a body's bounds in mm; ``tight`` ones touch it, others may lie a little outside."""
     from OCP.Bnd import Bnd_Box
     from OCP.BRepBndLib import BRepBndLib
 
     box = Bnd_Box()
-    BRepBndLib.Add_s(body.shape, box, False)
-    return float(box.CornerMin().Distance(box.CornerMax()))
+    box.SetGap(0.0)
+    if tight:
+        BRepBndLib.AddOptimal_s(body.shape, box, False, False)
+    else:
+        BRepBndLib.Add_s(body.shape, box, False)
+    return np.array([as_array(box.CornerMin()), as_array(box.CornerMax())])
+
+
+def diagonal_of(body: Body) -> float:
+    """Diagonal of a body's bounds in mm."""
+    low, high = bounds_of(body)
+    return float(np.linalg.norm(high - low))
 
 
 def edge_polylines(body: Body, deflection: float) -> list[tuple[EdgeName, np.ndarray]]:

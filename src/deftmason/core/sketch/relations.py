@@ -16,8 +16,8 @@ from .solver import Solution, constraint_rows, solve
 __all__ = ["propose_relations"]
 
 _PULL_LIMIT = 4.0  # standard deviations
-_INTENT = 2.0, 1e-5  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
-_WORST_RISE = 0.2, 2e-6  # likewise: what a relation may cost in rms
+_INTENT = 4.0, 1e-5  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
+_WORST_RISE = 0.4, 2e-6  # likewise: what a relation may cost in rms
 _NEAR = 0.003  # of the span: centres and radii this near are tried as one
 
 
