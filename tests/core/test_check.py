@@ -148,3 +148,17 @@ def test_cut_and_joined_solid_has_the_solids_sign_in_a_concave_corner():
     p = np.array([[10.3, 0, 5.3], [9.7, 0, 4.7], [10, 0, 5], [-10.2, 3, 5.1]])
     d = surface.distances(p).distance
     assert d[0] > 0 and d[1] < 0 and abs(d[2]) < 1e-6 and d[3] == pytest.approx(0.1, abs=1e-9)
+
+
+def test_a_turned_part_reads_alike_all_round():
+    """Its distances do not change with the angle, beyond rims too, where the sign comes from both faces."""
+    from build123d import Cone, Cylinder, Pos
+
+    part = Pos(0, 0, 15) * Cylinder(9, 30) + Pos(0, 0, 35) * Cylinder(20, 12) + Pos(0, 0, 51) * Cone(14, 8, 20)
+    surface = ModelSurface(named(part.wrapped))
+    rng = np.random.default_rng(4)
+    p = rng.uniform([-26, -26, -4], [26, 26, 66], (20_000, 3))
+    a = rng.uniform(0, 2 * np.pi, len(p))
+    q = np.column_stack([np.cos(a) * p[:, 0] - np.sin(a) * p[:, 1], np.sin(a) * p[:, 0] + np.cos(a) * p[:, 1], p[:, 2]])
+    one, two = surface.distances(p), surface.distances(q)
+    assert np.abs(one.distance - two.distance).max() < 1e-9 and one.exact.all()

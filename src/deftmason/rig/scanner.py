@@ -58,8 +58,13 @@ def stations_around(count: int, distance: float) -> np.ndarray:
     return distance * np.column_stack([r * np.cos(phi), r * np.sin(phi), z])
 
 
-def _surface_nets(surface: ModelSurface, spacing: float) -> TriMesh:
+def _surface_nets(surface: ModelSurface, spacing: float, lattice: np.ndarray | None = None) -> TriMesh:
+    """An even mesh on cells of ``spacing`` mm; ``lattice`` (3, 3) turns the cells, which leave their pattern on rounded edges."""
     low, high = bounds_of(surface.body, tight=True)
+    turn = np.eye(3) if lattice is None else lattice
+    if lattice is not None:
+        box = np.array([[(low, high)[k >> a & 1][a] for a in range(3)] for k in range(8)]) @ turn.T
+        low, high = box.min(axis=0), box.max(axis=0)
     low, high = low - 2.5 * spacing, high + 2.5 * spacing
     # An odd shift keeps the grid off the part's own planes.
     low = low + spacing * np.array([0.137, 0.291, 0.413])
@@ -68,7 +73,7 @@ def _surface_nets(surface: ModelSurface, spacing: float) -> TriMesh:
     d = np.empty(n)
     for i, x in enumerate(axes[0]):
         y, z = np.meshgrid(axes[1], axes[2], indexing="ij")
-        d[i] = surface.distances(np.column_stack([np.full(y.size, x), y.ravel(), z.ravel()])).distance.reshape(
+        d[i] = surface.distances(np.column_stack([np.full(y.size, x), y.ravel(), z.ravel()]) @ turn).distance.reshape(
             n[1], n[2]
         )
     inside = d < 0
@@ -123,7 +128,7 @@ def _surface_nets(surface: ModelSurface, spacing: float) -> TriMesh:
             p = vertices[q]
             short = np.linalg.norm(p[:, 0] - p[:, 2], axis=1) <= np.linalg.norm(p[:, 1] - p[:, 3], axis=1)
             faces += [q[short][:, [0, 1, 2]], q[short][:, [0, 2, 3]], q[~short][:, [0, 1, 3]], q[~short][:, [1, 2, 3]]]
-    return TriMesh(vertices, np.concatenate(faces).astype(np.int32))
+    return TriMesh(vertices if lattice is None else vertices @ turn, np.concatenate(faces).astype(np.int32))
 
 
 def _onto_surface(mesh: TriMesh, surface: ModelSurface, spacing: float) -> np.ndarray:
@@ -138,7 +143,8 @@ def _onto_surface(mesh: TriMesh, surface: ModelSurface, spacing: float) -> np.nd
                 edges[:, 1], v[edges[:, 0], k], len(v)
             )
         found = surface.distances(v)
-        slide = 0.5 * (total / degree[:, None] - v)
+        slide = 0.5 * (total / np.maximum(degree, 1)[:, None] - v)
+        slide[degree == 0] = 0.0
         slide -= np.einsum("ij,ij->i", slide, found.normal)[:, None] * found.normal
         v = v + slide
         found = surface.distances(v)

@@ -72,7 +72,12 @@ def ring_scans(
 
 
 def turned_scans(feature: bool = True, spacing: float = 0.7, seed: int = 6) -> list[tuple[TriMesh, RigidMotion]]:
-    """Four looks at the spindle, two lying and two standing."""
+    """Four looks at the spindle, two lying and two standing. Without its feature each look has a lattice of its own: one for all would leave
+    the same pattern on every rounded edge, and hold what nothing holds."""
     lying = turned((0, 1, 0), -90)
     views = [*around(1, 0.9), View(lying, (-0.3, 0.35, 1.2)), View(lying, (0.4, -0.45, 1.2)), *around(1, 0.9, start=0.9)]
-    return scan_views(turned_body(feature), views, spacing=spacing, slab=False, seed=seed)
+    body = turned_body(feature)
+    if feature:
+        return scan_views(body, views, spacing=spacing, slab=False, seed=seed)
+    lattices = [turned((k + 1.0, 2.0, 3.0 - k), 20.0 + 37 * k) for k in range(len(views))]
+    return [scan_views(body, [v], spacing=spacing, slab=False, seed=seed + k, lattice=l)[0] for k, (v, l) in enumerate(zip(views, lattices))]

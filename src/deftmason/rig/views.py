@@ -41,13 +41,14 @@ def scan_views(
     scraps: int = 5,
     slab: bool = True,
     seed: int = 3,
+    lattice: np.ndarray | None = None,
 ) -> list[tuple[TriMesh, RigidMotion]]:
-    """One scan for each view, and the pose (part to scan coordinates) of each. Lengths in mm."""
+    """One scan for each view, and the pose (part to scan coordinates) of each. Lengths in mm; ``lattice`` turns the cells the part is meshed on."""
     import open3d as o3d
 
     rng = np.random.default_rng(seed)
     surface = ModelSurface(body)
-    mesh = _surface_nets(surface, spacing)
+    mesh = _surface_nets(surface, spacing, lattice)
     part = _onto_surface(mesh, surface, spacing)
     normals = TriMesh(part, mesh.faces).vertex_normals
     centre = bounds_of(body, tight=True).mean(axis=0)

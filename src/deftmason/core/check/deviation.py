@@ -232,6 +232,13 @@ class ModelSurface:
         for m in range(1, len(places) - 1):
             near = tries[np.argmin(((on - places[m]) ** 2).sum(axis=1))] if code[e] == SPLINE else at[m]
             at[m] = on_edge(*places[m], e, near, *tables, out, room)
+        # Nodes may be listed against the edge's own direction.
+        if len(at) == 2:
+            against = on_edge(*places[0], e, low, *tables, out, room) > on_edge(*places[1], e, high, *tables, out, room)
+        else:
+            against = float(np.median(np.diff(at[1:-1]))) < 0 if len(at) > 3 else bool(on_edge(*places[0], e, at[1], *tables, out, room) > at[1])
+        if against:
+            at[0], at[-1] = high, low
         return at
 
     def _departures(self, f, tris, uv, made: Bordered, par, e_tables) -> tuple[np.ndarray, np.ndarray]:

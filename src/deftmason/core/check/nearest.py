@@ -273,8 +273,10 @@ def nearest_places(
                     d = np.sqrt(rx * rx + ry * ry + rz * rz)
                     if d >= best - 1e-3 * eps:
                         continue
-                    # Where along the facet's side the foot lies, for the normals there.
-                    _, s = _to_side(curve[0, 0], curve[0, 1], curve[0, 2], tris[t], k)
+                    # Where along the facet's side the foot lies, for the normals there; on another stretch of the edge, that one answers.
+                    aside, s = _to_side(curve[0, 0], curve[0, 1], curve[0, 2], tris[t], k)
+                    if aside > 2.5 * gap[t, k] + eps:
+                        continue
                     best, f_best = d, face[t]
                     j = (k + 1) % 3
                     for q in range(3):

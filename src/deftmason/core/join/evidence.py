@@ -27,6 +27,7 @@ _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points
 _MISSED = 25.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
 _STRAIN = 6.0  # how fast a placement loses by lying farther apart than noise explains
 _NEAR = 4.0  # scatters within which what agrees holds
+_FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
 _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 
@@ -69,11 +70,13 @@ class Evidence:
         return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
 
 
-def _hold(x: np.ndarray, n: np.ndarray, r: np.ndarray, each: np.ndarray, least: float) -> float:
-    """How much places (k, 3) with normals, ``r`` mm apart, hold in the way they hold least, turning measured at their own radius; mm².
+def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: np.ndarray, least: float) -> float:
+    """How much places (k, 3) with normals ``n`` on the one scan and ``other`` on the other, ``r`` mm apart, hold in the way they hold least,
+    turning measured at their own radius; mm².
 
     Only what lies as near as most do holds: where two shapes are alike by chance, it is at the features, which alone
-    keep a scan from sliding, that they differ most. What share is lost so counts once more.
+    keep a scan from sliding, that they differ most. What share is lost so counts once more. Noise in normals feigns a hold in ways that no
+    surface holds: what the two scans' normals differ by tells how much, and that much is none.
     """
     if len(x) < 6:
         return 0.0
@@ -83,7 +86,9 @@ def _hold(x: np.ndarray, n: np.ndarray, r: np.ndarray, each: np.ndarray, least: 
     j[:, :3] /= radius
     scatter = max(1.4826 * float(np.median(r)), least)
     near = np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
-    all_of_it, nearest = (float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) for w in (each, each * near))
+    # Of a squared difference of two normals a quarter is one normal's, in one of the two ways across.
+    feigned = _FEIGNED * float(np.median(np.einsum("ij,ij->i", n - other, n - other))) / (4 * 0.69)
+    all_of_it, nearest = (float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, each * near))
     return nearest**2 / all_of_it if nearest > 0 else 0.0
 
 
@@ -243,8 +248,8 @@ def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q
             against[i] = True
 
 
-def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray]:
-    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree."""
+def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree, and the normals of ``a`` there."""
     s, other = a.sample, b.seen
     x, n = motion.points(s.points), motion.vectors(s.normals)
     k = len(x)
@@ -265,7 +270,7 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
     at, apart = at[agree], apart[agree]
     return (
-        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at]
+        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at], n[agree]
     )  # fmt: skip
 
 
@@ -276,7 +281,8 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
     each = 0.5 * np.concatenate([np.full(len(f[3]), a.each), np.full(len(g[3]), b.each)])
     r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
     rms = np.sqrt(float(each @ r**2) / max(agree, 1e-12))
-    hold = _hold(x, n, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
+    theirs = np.vstack([f[6], motion.vectors(g[6])])
+    hold = _hold(x, n, theirs, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
     # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
     return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold, grain)

@@ -129,6 +129,9 @@ def bordered_facets(body: Body, deflection: float, angle_deg: float) -> Bordered
             if p is None or p.NbNodes() < 2:
                 continue
             mine = np.array([p.Node(k) for k in range(1, p.NbNodes() + 1)], np.int64) - 1 + first[i]
+            if nodes[e] and len(nodes[e][0]) == len(mine):  # the two faces of an edge may list its nodes either way round
+                same, other = (np.abs(f.vertices[nodes[e][0]] - f.vertices[m]).sum() for m in (mine, mine[::-1]))
+                mine = mine[::-1] if other < same else mine
             nodes[e].append(mine)
             if curves[e].code == POINT or BRep_Tool.IsClosed_s(edge, face):
                 continue
