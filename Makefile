@@ -7,15 +7,20 @@ RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
 S := .stamps
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
-.PHONY: demo test bench build clean openapi
+AREA ?= all
+N ?= 40
+SEED ?= 0
 
-demo: $(S)/python $(S)/web
+.PHONY: demo test bench trial build clean openapi
+
+demo: $(S)/python
+	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
 	@$(BIN)/python -m deftmason.server migrate --verbosity 0
 	@$(BIN)/python -m deftmason.server load_demo --raw
 	@$(BIN)/python -m deftmason.server load_demo & \
 	exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
 
-test: $(S)/tests $(S)/web
+test: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff check src tests
 	$(BIN)/lint-imports
 	cd web && npm run --silent typecheck && npm run --silent test
@@ -23,6 +28,10 @@ test: $(S)/tests $(S)/web
 
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
+
+# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean N=40 SEED=0
+trial: $(S)/tests
+	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
 
 build: $(S)/web
 
@@ -47,6 +56,11 @@ $(S)/python: $(S)/system requirements.txt pyproject.toml
 $(S)/web: $(S)/python $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
 	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	cd web && npm run --silent build
+	@touch $@
+
+# What is compiled at first use, compiled now: a first command waits for nothing.
+$(S)/warm: $(S)/python $(shell find src/deftmason/core -name '*.py' 2>/dev/null)
+	@$(BIN)/python -m deftmason.cli.warming
 	@touch $@
 
 $(S)/tests: $(S)/python requirements-test.txt

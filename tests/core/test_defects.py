@@ -110,7 +110,8 @@ def test_counts_are_exact_and_repair_takes_them_all(kind):
     found = survey_mesh(mesh)
     assert found.counts[kind] == count
     assert len(found.found[kind].facets) == len(found.found[kind].places) == len(found.found[kind].sizes) == count
-    fixed, did = repair(mesh, [kind])
+    found = repair(mesh, [kind])
+    fixed, did = found.mesh, found.did
     assert {d["what"]: d["count"] for d in did}[DEFECTS[kind]] >= count
     assert survey_mesh(fixed).counts[kind] == 0
 
@@ -118,7 +119,8 @@ def test_counts_are_exact_and_repair_takes_them_all(kind):
 def test_a_sound_mesh_has_no_defects_and_is_left_as_it_is():
     for mesh in (torus_mesh(), box_mesh(8), ball(0.03), tube(0.03)):
         assert counts(mesh) == {}
-        fixed, did = repair(mesh)
+        found = repair(mesh, list(DEFECTS))
+        fixed, did = found.mesh, found.did
         assert did == [] and np.array_equal(fixed.faces, mesh.faces) and np.array_equal(fixed.vertices, mesh.vertices)
 
 
@@ -150,7 +152,7 @@ def test_crossing_sheets_of_one_mesh_are_cut_out_and_closed():
     v[top] = v[top] * [1, 1, -1.2]  # pushed out through the other side
     mesh = TriMesh(v, m.faces)
     assert survey_mesh(mesh).counts["self_intersections"] > 0
-    fixed, _ = repair(mesh, ["self_intersections", "spikes", "needle_triangles", "small_components"])
+    fixed = repair(mesh, ["self_intersections", "spikes", "needle_triangles", "small_components"]).mesh
     assert survey_mesh(fixed).counts["self_intersections"] == 0
 
 
@@ -178,7 +180,7 @@ def test_a_small_handle_is_a_tunnel_and_a_bore_is_not():
     mesh = TriMesh(np.vstack([m.vertices, middle]), np.vstack([f[keep], walls]).astype(np.int32))
     found = survey_mesh(mesh)
     assert found.counts["tunnels"] == 1 and found.counts["flipped_triangles"] == 0
-    fixed, _ = repair(mesh, ["tunnels"])
+    fixed = repair(mesh, ["tunnels"]).mesh
     after = survey_mesh(fixed)
     assert after.counts["tunnels"] == 0 and not after.rims
     assert np.abs(off_ball(fixed.vertices)).max() < 2.5
@@ -232,7 +234,7 @@ def test_a_band_with_a_twist_is_not_turned_over():
     band = TriMesh(v, np.array(faces, np.int32))
     found = survey_mesh(band)
     assert found.counts["flipped_triangles"] == 0
-    assert np.array_equal(repair(band, ("flipped_triangles",))[0].faces, band.faces)
+    assert np.array_equal(repair(band, ("flipped_triangles",)).mesh.faces, band.faces)
     # Facets that are turned among others are still turned back.
     some = band.faces.copy()
     some[[100, 101, 300]] = some[[100, 101, 300]][:, ::-1]

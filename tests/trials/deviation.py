@@ -104,7 +104,10 @@ def case(seed: int) -> list[Outcome]:
     tri = rng.integers(0, len(surface.faces), _POINTS)
     w = rng.dirichlet(np.ones(3), _POINTS)
     near = np.einsum("ik,ikc->ic", w, surface.vertices[surface.faces[tri]])
+    low, high = surface.vertices.min(axis=0), surface.vertices.max(axis=0)
+    about = rng.uniform(low - 0.15 * (high - low), high + 0.15 * (high - low), (_POINTS // 2, 3))  # around the part, rims and corners nearest
     p = near + surface.size * rng.choice([1e-4, 1e-3, 1e-2], (_POINTS, 1)) * rng.normal(size=(_POINTS, 3))
+    p[: _POINTS // 2] = about
     found = surface.distances(p)
     far, sign = _truth(body, p)
     ask = np.abs(found.distance) - far

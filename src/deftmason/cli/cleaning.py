@@ -12,10 +12,10 @@ __all__ = ["clean_file"]
 
 
 def _defects(fix: str) -> list[str]:
-    from ..core.clean.repair import REPAIRS
+    from ..core.clean.repair import REPAIRS, USUAL
 
     if fix == "all":
-        return list(REPAIRS)
+        return list(USUAL)
     if fix == "none":
         return []
     names = [n.strip() for n in fix.split(",") if n.strip()]
@@ -49,8 +49,8 @@ def clean_file(
     decimate_to: int | None,
     decimate_within: float | None,
     progress: Progress,
-) -> dict:
-    """The contract's answer to `clean`. Raises before anything is written."""
+) -> tuple[dict, bool]:
+    """The contract's answer to `clean`, and whether all that was asked is done. Raises before anything is written."""
     names, count = _defects(fix), _fill(fill)
     if fill_shape not in ("flat", "tangent", "curved"):
         raise BadArgument(f"--fill-shape: '{fill_shape}' is none of flat, tangent, curved.", field="fill-shape")
@@ -73,11 +73,11 @@ def clean_file(
     read = read_scan(file, units)
     name = os.path.basename(file)
     begin = time.perf_counter()
-    scan, did, warnings = read.scan, [], list(read.warnings)
+    scan, did, warnings, unmended = read.scan, [], list(read.warnings), []
     if not isinstance(scan, TriMesh):
         raise BadInput(f"{name}: holds points without triangles; clean a mesh, or triangulate the cloud first.")
     from ..core.clean.background import find_slab, loose_scraps, slab_items
-    from ..core.clean.defects import survey_mesh
+    from ..core.clean.defects import DEFECTS, survey_mesh
     from ..core.clean.fewer import decimate
     from ..core.clean.fewer import decimate_within as thin_within
     from ..core.clean.holes import close_rims, list_rims
@@ -102,8 +102,9 @@ def clean_file(
         if len(f) == 0:
             raise BadInput(f"{name}: nothing stands on the slab found; clean it without --drop-background.")
     if names:
-        mesh, done = repair(mesh, names, part(progress, 0.3, 0.55))
-        did += done
+        found = repair(mesh, names, part(progress, 0.3, 0.55))
+        mesh, unmended = found.mesh, found.left
+        did += found.did
     if count != 0:
         rims = list_rims(mesh)[:count]
         closed = close_rims(mesh, [r.vertices for r in rims], shape=fill_shape, progress=part(progress, 0.55, 0.75))
@@ -122,7 +123,13 @@ def clean_file(
         did.append({"what": what, "count": len(mesh.faces) - len(fewer.faces)})
         mesh = fewer
     after = survey_mesh(mesh, part(progress, 0.95, 1))
+    remaining = {k: after.counts[k] for k in names if after.counts[k]}
+    if remaining and not unmended:
+        unmended = ["Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."]
+    if count is None and after.rims:
+        unmended.append(f"{len(after.rims)} open {'loop is' if len(after.rims) == 1 else 'loops are'} left.")
+    warnings += unmended
     seconds = time.perf_counter() - begin
     write_scan(out, mesh)
     progress(1.0)
-    return {"before": before, "after": inspection(after), "did": [d for d in did if d["count"]], "warnings": warnings, "seconds": seconds}
+    return {"before": before, "after": inspection(after), "did": [d for d in did if d["count"]], "warnings": warnings, "seconds": seconds}, not unmended

@@ -110,7 +110,7 @@ def clean(
     """Clean a scan: background, defects, holes, smoothing, fewer triangles, in this order."""
     from .cleaning import clean_file
 
-    answer = clean_file(
+    answer, whole = clean_file(
         file,
         out,
         units=units,
@@ -124,7 +124,9 @@ def clean(
         progress=_bar(progress),
     )
     lines = [f"{d['what']}: {d['count']:,}" for d in answer["did"]] or ["nothing to do"]
-    _print(answer, as_json, lines)
+    _print(answer, as_json, lines if whole else lines + answer["warnings"])
+    if not whole:
+        raise typer.Exit(4)
 
 
 @app.command()

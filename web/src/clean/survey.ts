@@ -28,7 +28,7 @@ export const useSurvey = defineStore('survey', () => {
       const view = await study<SurveyView>(j.job!.id, '/survey', { scan: s.id }, (progress, message) => (running.value = { progress, message }), mine.signal)
       found.value = { key: s.key, view }
       at.value = null
-      ticked.value = new Set(view.kinds.filter((k) => k.count && k.kind !== 'tunnels').map((k) => k.kind))
+      ticked.value = new Set(view.kinds.filter((k) => k.count && k.kind !== 'tunnels' && k.kind !== 'needle_triangles').map((k) => k.kind))
     } catch (e) {
       if ((e as Error).name !== 'AbortError') error.value = (e as Error).message
     } finally {

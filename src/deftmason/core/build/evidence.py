@@ -121,11 +121,14 @@ def edge_radius(
             continue
         if f.element.radius > reach or f.uncertainty["radius"] > 0.5 * f.element.radius:
             continue  # hardly bent, or too little seen: no rounding to speak of
-        found.append((f.element.radius, f.uncertainty["radius"], int(use.sum()), f.sigma))
+        if np.isfinite([f.element.radius, f.uncertainty["radius"], f.sigma]).all():
+            found.append((f.element.radius, f.uncertainty["radius"], int(use.sum()), f.sigma))
     if not found:
         return None
     r, u, count, sigma = (np.array(c, float) for c in zip(*found))
     keep = np.abs(r - np.median(r)) <= max(0.3 * float(np.median(r)), 0.1)
+    if not keep.any():  # two edges that say quite different things say nothing
+        return None
     r, u, count, sigma = r[keep], u[keep], count[keep], sigma[keep]
     w = 1 / np.maximum(u, 1e-6) ** 2
     mean = float(np.average(r, weights=w))

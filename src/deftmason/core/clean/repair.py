@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from ..errors import BadArgument
@@ -9,15 +11,20 @@ from ..progress import Progress, part, silent
 from ..scan.mesh import TriMesh
 from ..scan.topology import components, facet_neighbours, vertex_rings
 from .collapse import collapse_edges
-from .defects import DEFECTS, Survey, survey_mesh
+from .defects import DEFECTS, Finding, Survey, survey_mesh
 from .holes import close_rims, list_rims
 from .triangles import compact
 
-__all__ = ["repair", "watertight", "REPAIRS"]
+__all__ = ["Repaired", "repair", "watertight", "REPAIRS", "USUAL"]
 
-#: What may be named for repair.
+#: What may be named for repair, and what is repaired where nothing is named.
 REPAIRS = tuple(DEFECTS)
+USUAL = tuple(k for k in DEFECTS if k not in ("needle_triangles", "tunnels"))
 _ROUNDS = 4
+_TRIES = 16  # repairs of one kind in a round, halves of halves counted
+_FOLLOWS = ("nonmanifold_vertices", "self_intersections")
+_CUTTING = ("self_intersections", "tunnels")
+_PARTING = ("duplicate_triangles", "nonmanifold_edges", "nonmanifold_vertices", "small_components")
 
 
 def _without(mesh: TriMesh, goes: np.ndarray) -> TriMesh:
@@ -164,61 +171,129 @@ def _tidy(mesh: TriMesh) -> TriMesh:
     return mesh
 
 
-def repair(mesh: TriMesh, names=None, progress: Progress = silent) -> tuple[TriMesh, list[dict]]:
-    """Repair the named kinds of defect (none named: all), tunnels and needles included.
+@dataclass(frozen=True)
+class Repaired:
+    """``mesh``; ``did`` what was repaired as ``{what, count}``; ``left`` in sentences what was not, and why."""
 
-    Returns the mesh and what was done: ``[{what, count}]``. Where one repair leaves another, the round is repeated.
+    mesh: TriMesh
+    did: list[dict]
+    left: list[str]
+
+
+def repair(mesh: TriMesh, names=None, progress: Progress = silent) -> Repaired:
+    """Repair the named kinds of defect; none named: all but needles and tunnels, which sound parts may have by right.
+
+    Every repair is kept only if the survey afterwards is no worse in any kind, nor in rims or pieces; otherwise it is tried on halves of the
+    defects, and what still harms is left as it was and said. Where one repair leaves another of the named kinds, the round is repeated.
     """
-    names = list(REPAIRS) if names is None else list(names)
+    names = list(USUAL) if names is None else list(names)
     for name in names:
         if name not in DEFECTS:
             raise BadArgument(f"'{name}' is not a kind of defect; give one of {', '.join(REPAIRS)}.", field="fix")
-    did = dict.fromkeys(names, 0)
+    did, harmful = dict.fromkeys(names, 0), dict.fromkeys(names, 0)
+    survey = survey_mesh(mesh, part(progress, 0, 0.1))
     for r in range(_ROUNDS):
-        p = part(progress, r / _ROUNDS, (r + 1) / _ROUNDS)
-        survey = survey_mesh(mesh, part(p, 0, 0.4))
-        if not any(survey.counts[k] for k in names):
-            mesh = survey.mesh
-            break
+        p = part(progress, 0.1 + 0.9 * r / _ROUNDS, 0.1 + 0.9 * (r + 1) / _ROUNDS)
+        before = dict(did)
         for i, kind in enumerate(k for k in DEFECTS if k in names):
-            count = survey.counts[kind]
-            if not count:
+            if not survey.counts[kind]:
                 continue
-            p(0.4 + 0.06 * i, f"Repairing {count:,} {DEFECTS[kind]}")
-            did[kind] += count
-            if kind == "duplicate_triangles" or kind == "small_components":
-                mesh = _without(survey.mesh, _mask(survey, kind))
-            elif kind == "degenerate_triangles":
-                mesh = _flatten_caps(survey.mesh, _mask(survey, kind))
-            elif kind == "nonmanifold_edges":
-                mesh = _without(survey.mesh, _cut_fins(survey))
-            elif kind == "nonmanifold_vertices":
-                mesh = _without(survey.mesh, _smaller_fans(survey))
-            elif kind == "flipped_triangles":
-                turned = _mask(survey, kind)
-                mesh = TriMesh(
-                    survey.mesh.vertices,
-                    np.where(turned[:, None], survey.mesh.faces[:, ::-1], survey.mesh.faces),
-                    survey.mesh.colors,
-                )
-            elif kind == "spikes":
-                mesh = _lay_spikes(survey)
-            elif kind == "needle_triangles":
-                mesh = _without_needles(survey)
-            else:
-                mesh = _cut_out_and_fill(survey, kind)
-            survey = survey_mesh(mesh)
-        mesh = survey.mesh
+            p(i / len(names), f"Repairing {survey.counts[kind]:,} {DEFECTS[kind]}")
+            harmful[kind] = 0
+            survey = _repaired(survey, kind, did, harmful)
+        if did == before:
+            break
     progress(1.0)
-    return mesh, [{"what": DEFECTS[k], "count": c} for k, c in did.items() if c]
+    left = [
+        f"{count:,} {DEFECTS[kind]} {'were' if count > 1 else 'was'} left: repairing {'them' if count > 1 else 'it'} would have torn or crossed the mesh."
+        for kind, count in harmful.items()
+        if count and survey.counts[kind]
+    ]
+    return Repaired(survey.mesh, [{"what": DEFECTS[k], "count": c} for k, c in did.items() if c], left)
+
+
+def _wrongs(survey: Survey) -> dict[str, int]:
+    """What is counted against a mesh: defects by kind, open rims, pieces."""
+    return {**survey.counts, "rims": len(survey.rims), "pieces": survey.pieces}
+
+
+def _worse(now: Survey, before: Survey, kind: str) -> bool:
+    """Whether a repair did more harm than good: any other kind more often than before, or this one no less.
+
+    Rims may show where a fin or a doubled sheet hid them, and pieces where one held two together: their repair is to part these.
+    """
+    a, b = _wrongs(now), _wrongs(before)
+    parts = {"rims", "pieces", "small_components"} if kind in _PARTING else {"pieces", "small_components"} if kind in _CUTTING else set()
+    return a[kind] >= b[kind] or any(a[k] > b[k] for k in a if k != kind and k not in parts)
+
+
+def _repaired(survey: Survey, kind: str, did: dict[str, int], harmful: dict[str, int]) -> Survey:
+    """The survey after one kind was repaired as far as that does no harm."""
+    groups = [np.arange(len(survey.found[kind]))]
+    tries = 0
+    while groups and tries < _TRIES:
+        ids = groups.pop(0)
+        ids = ids[ids < len(survey.found[kind])]
+        if not len(ids):
+            continue
+        tries += 1
+        found = survey.found[kind]
+        some = Finding(kind, [found.facets[i] for i in ids], found.places[ids], found.sizes[ids])
+        mesh = _apply(Survey(survey.mesh, survey.sound, {**survey.found, kind: some}, survey.rims, survey.pieces), kind)
+        after = survey_mesh(mesh)
+        for follows in _FOLLOWS:  # what a repair leaves is mended with it, or it is undone with it
+            if kind != follows and after.counts[follows] > survey.counts[follows] and _worse(after, survey, kind):
+                after = survey_mesh(_apply(after, follows))
+        if not _worse(after, survey, kind):
+            did[kind] += len(ids)
+            rest = [found.places[g] for g in groups]
+            survey = after
+            groups = [_nearest_of(survey, kind, places) for places in rest]
+        elif len(ids) > 1:
+            groups = [ids[: len(ids) // 2], ids[len(ids) // 2 :], *groups]
+        else:
+            harmful[kind] += 1
+    harmful[kind] += sum(len(g) for g in groups)
+    return survey
+
+
+def _nearest_of(survey: Survey, kind: str, places: np.ndarray) -> np.ndarray:
+    """Which defects of a new survey stand where others did."""
+    from scipy.spatial import cKDTree
+
+    at = survey.found[kind].places
+    if not len(at) or not len(places):
+        return np.zeros(0, np.int64)
+    d, i = cKDTree(at).query(places)
+    return np.unique(i[d <= survey.mesh.median_edge])
+
+
+def _apply(survey: Survey, kind: str) -> TriMesh:
+    """The mesh with one kind of defect repaired, whatever that does to the rest."""
+    if kind == "duplicate_triangles" or kind == "small_components":
+        return _without(survey.mesh, _mask(survey, kind))
+    if kind == "degenerate_triangles":
+        return _flatten_caps(survey.mesh, _mask(survey, kind))
+    if kind == "nonmanifold_edges":
+        return _without(survey.mesh, _cut_fins(survey))
+    if kind == "nonmanifold_vertices":
+        return _without(survey.mesh, _smaller_fans(survey))
+    if kind == "flipped_triangles":
+        turned = _mask(survey, kind)
+        faces = np.where(turned[:, None], survey.mesh.faces[:, ::-1], survey.mesh.faces)
+        return TriMesh(survey.mesh.vertices, faces, survey.mesh.colors)
+    if kind == "spikes":
+        return _lay_spikes(survey)
+    if kind == "needle_triangles":
+        return _without_needles(survey)
+    return _cut_out_and_fill(survey, kind)
 
 
 def watertight(mesh: TriMesh, *, shape: str = "tangent", progress: Progress = silent) -> tuple[TriMesh, list[str]]:
     """Closed and sound, for printing: defects repaired, every rim closed, scraps gone. Says what could not be done."""
     notes: list[str] = []
-    names = [k for k in DEFECTS if k != "tunnels"]
     for r in range(3):
-        mesh, _ = repair(mesh, names, part(progress, r / 3, (r + 0.5) / 3))
+        mesh = repair(mesh, USUAL, part(progress, r / 3, (r + 0.5) / 3)).mesh
         closed = close_rims(mesh, [x.vertices for x in list_rims(mesh)], shape=shape, progress=part(progress, (r + 0.5) / 3, (r + 1) / 3))
         mesh, notes = closed.mesh, closed.notes
         survey = survey_mesh(mesh)

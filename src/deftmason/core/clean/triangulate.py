@@ -254,7 +254,7 @@ def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndar
     good |= (size[label] < _GAP) & ~at_rim[label]
     keep = good[mesh.faces].all(axis=1)
     v, f = compact(v, mesh.faces[keep])
-    return repair(TriMesh(v, f), ("nonmanifold_edges", "nonmanifold_vertices"))[0]
+    return repair(TriMesh(v, f), ("nonmanifold_edges", "nonmanifold_vertices")).mesh
 
 
 def _pitch(points: np.ndarray, spacing: float) -> float:

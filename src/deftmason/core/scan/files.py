@@ -13,6 +13,7 @@ from ..elements import UNITS_IN_MM
 from ..errors import BadArgument, BadInput
 from .e57 import read_e57
 from .mesh import PointCloud, TriMesh
+from .off import read_off
 from .ply import read_ply, write_ply
 from .stl import read_stl, write_stl
 from .textpoints import TextLayout, read_text_points
@@ -66,7 +67,9 @@ def _read(path: str, suffix: str, name: str, layout: TextLayout | None) -> TriMe
         return read_ply(path)
     if suffix == ".obj":
         return _obj(path, name)
-    if suffix in (".off", ".3mf", ".glb"):
+    if suffix == ".off":
+        return read_off(path)
+    if suffix in (".3mf", ".glb"):
         return _by_library(path, suffix, name)
     if suffix == ".e57":
         return read_e57(path)

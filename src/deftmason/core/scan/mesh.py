@@ -47,11 +47,16 @@ class TriMesh:
 
     @cached_property
     def vertex_normals(self) -> np.ndarray:
-        """Area-weighted unit vertex normals (n, 3)."""
-        out = np.zeros_like(self.vertices)
+        """Unit vertex normals (n, 3), each facet weighing by its angle there (Thürmer, Wüthrich 1998, *Computing vertex normals from polygonal
+        facets*): how a surface is cut into triangles does not turn them."""
+        v, f = self.vertices, self.faces
+        out = np.zeros_like(v)
+        ends = [v[f[:, (i + 1) % 3]] - v[f[:, i]] for i in range(3)]
+        flat, twice = self.normals, 2 * self.areas
         for i in range(3):
+            angle = np.arctan2(twice, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))
             for k in range(3):
-                out[:, k] += np.bincount(self.faces[:, i], self._cross[:, k], len(out))
+                out[:, k] += np.bincount(f[:, i], flat[:, k] * angle, len(out))
         return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
 
     @cached_property

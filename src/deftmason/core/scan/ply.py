@@ -72,7 +72,7 @@ def read_ply(path: str) -> TriMesh | PointCloud:
     _check_header(path)
     name = os.path.basename(path)
     try:
-        data = _read(PlyData, path)
+        data = _read(PlyData, _plain(path))
         v = data["vertex"].data
         points = np.column_stack([np.asarray(v[k], np.float64) for k in "xyz"])
     except (PlyParseError, KeyError, ValueError, OSError) as e:
@@ -93,7 +93,21 @@ def read_ply(path: str) -> TriMesh | PointCloud:
     return TriMesh(points, _triangles(face.data[key], name), colors)
 
 
+def _plain(path: str):
+    """The file, or a copy of it in memory without the comments that are not ASCII, which the reader would not take."""
+    with open(path, "rb") as f:
+        lines = []
+        while not lines or lines[-1].strip() != b"end_header":
+            lines.append(f.readline())
+        keep = [l for l in lines if l.isascii() or not l.startswith((b"comment", b"obj_info"))]
+        return path if len(keep) == len(lines) else b"".join(keep) + f.read()
+
+
 def _read(PlyData, path):
+    if isinstance(path, bytes):
+        from io import BytesIO
+
+        return PlyData.read(BytesIO(path))
     for known in ({"face": {"vertex_indices": 3}}, {"face": {"vertex_index": 3}}):
         try:
             return PlyData.read(path, known_list_len=known)

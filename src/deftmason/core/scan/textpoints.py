@@ -138,6 +138,7 @@ def read_text_points(path: str, layout: TextLayout | None = None) -> PointCloud:
             skiprows=layout.skip,
             usecols=wanted,
             ndmin=2,
+            encoding="latin-1",  # any byte may stand in a comment
         )
     except (ValueError, IndexError):
         raise BadInput(f"{name}: its lines do not all hold the same count of numbers; export it again.") from None

@@ -10,7 +10,7 @@ from pydantic import Field
 from ...clean.background import find_slab, loose_scraps, slab_items
 from ...clean.cloud import find_noise, keep_points
 from ...clean.defects import DEFECTS, survey_mesh
-from ...clean.repair import repair
+from ...clean.repair import USUAL, repair
 from ...clean.triangles import compact
 from ...errors import BadInput
 from ...progress import part
@@ -134,15 +134,16 @@ class RepairStep(CleanStep):
     title: ClassVar[str] = "Repair"
 
     kind: Literal["repair"] = "repair"
-    fix: list[str] = Field(default_factory=lambda: list(DEFECTS), min_length=1, description="Kinds of defect to repair.")
+    fix: list[str] = Field(default_factory=lambda: list(USUAL), min_length=1, description="Kinds of defect to repair.")
 
     def run(self, context, progress):
         mesh = context.mesh(self.scan)
-        done, did = repair(mesh, self.fix, part(progress, 0, 0.85))
+        found = repair(mesh, self.fix, part(progress, 0, 0.85))
+        done, did = found.mesh, found.did
         left = survey_mesh(done, part(progress, 0.85, 1))
         total = sum(d["count"] for d in did)
         summary = {**told(done), "did": did, "left": left.counts, "rims": len(left.rims), "still": left.in_words()}
         summary["says"] = f"{total:,} repaired"
         remaining = {k: c for k, c in left.counts.items() if c and k in self.fix}
-        says = "" if not remaining else "Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."
+        says = "" if not remaining else " ".join(found.left) or "Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."
         return Outcome(done, summary, says, "attention" if remaining else "sound")

@@ -1,0 +1,24 @@
+"""A few seeds of each trial: nothing wrong, and what is right stays right."""
+
+import pytest
+
+from . import clean, deviation, fits, picks, sections
+from .report import RIGHT, WRONG
+
+SEEDS = [
+    (deviation, [0, 1, 2, 3, 4, 5, 7, 9]),
+    (fits, [0, 1, 2, 3]),
+    (sections, [0, 3, 5, 7, 9, 16]),
+    (picks, [13]),
+    (clean, [0, 1, 2, 3]),
+]
+
+
+@pytest.mark.parametrize("area,seed", [(a, s) for a, seeds in SEEDS for s in seeds], ids=lambda x: getattr(x, "__name__", str(x)).rsplit(".", 1)[-1])
+def test_trial(area, seed):
+    found = area.case(seed)
+    assert found
+    bad = [r for r in found if r.verdict == WRONG]
+    assert not bad, bad
+    share = sum(r.verdict == RIGHT for r in found) / len(found)
+    assert share >= (0.6 if area is picks else 1.0), found
