@@ -359,7 +359,7 @@ def check(
     begin = time.perf_counter()
     s = read.scan
     points = s.vertices if isinstance(s, TriMesh) else s.points
-    normals = s.vertex_normals if isinstance(s, TriMesh) else s.normals
+    normals = s.angle_normals if isinstance(s, TriMesh) else s.normals
     surface = ModelSurface(body)
     found = surface.distances(
         points, normals if angle is not None else None, reach=reach, angle_deg=angle, progress=_bar(progress)

@@ -47,16 +47,24 @@ class TriMesh:
 
     @cached_property
     def vertex_normals(self) -> np.ndarray:
+        """Area-weighted unit vertex normals (n, 3)."""
+        return self._vertex_normals([1.0, 1.0, 1.0], self._cross)
+
+    @cached_property
+    def angle_normals(self) -> np.ndarray:
         """Unit vertex normals (n, 3), each facet weighing by its angle there (Thürmer, Wüthrich 1998, *Computing vertex normals from polygonal
         facets*): how a surface is cut into triangles does not turn them."""
         v, f = self.vertices, self.faces
-        out = np.zeros_like(v)
         ends = [v[f[:, (i + 1) % 3]] - v[f[:, i]] for i in range(3)]
-        flat, twice = self.normals, 2 * self.areas
+        weights = [np.arctan2(2 * self.areas, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))[:, None] for i in range(3)]
+        return self._vertex_normals(weights, self.normals)
+
+    def _vertex_normals(self, weights: list, of_facets: np.ndarray) -> np.ndarray:
+        out = np.zeros_like(self.vertices)
         for i in range(3):
-            angle = np.arctan2(twice, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))
+            w = of_facets * weights[i]
             for k in range(3):
-                out[:, k] += np.bincount(f[:, i], flat[:, k] * angle, len(out))
+                out[:, k] += np.bincount(self.faces[:, i], w[:, k], len(out))
         return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
 
     @cached_property

@@ -40,7 +40,7 @@ class CheckStep(Step):
         surface = context.surface(self.body, part(progress, 0.0, 0.3))
         found = surface.distances(
             mesh.vertices,
-            mesh.vertex_normals,
+            mesh.angle_normals,
             reach=self.reach,
             angle_deg=self.angle_deg,
             progress=lambda s, m="": progress(0.3 + 0.5 * s, m),
