@@ -52,12 +52,14 @@ class Size:
 
 @dataclass
 class Drawing:
-    """Unknowns ``x``: point i at columns 2i, 2i+1, then radii. ``stretches`` are each entity's trace samples (k, 2)."""
+    """Unknowns ``x``: point i at columns 2i, 2i+1, then radii. ``stretches`` are each entity's trace samples (k, 2); ``crowded`` how many of
+    these lie within one facet, and so share their corners' noise."""
 
     x: np.ndarray
     point_count: int
     entities: dict[str, Entity]
     stretches: dict[str, np.ndarray] = field(default_factory=dict)
+    crowded: float = 1.0
 
     def point(self, i: int, x=None) -> np.ndarray:
         x = self.x if x is None else x
@@ -74,7 +76,7 @@ class Drawing:
         for e in entities.values():
             if e.radius is not None:
                 e.radius = 2 * len(points) + e.radius - 2 * self.point_count
-        return Drawing(np.concatenate([*points, radii]), len(points), entities, self.stretches)
+        return Drawing(np.concatenate([*points, radii]), len(points), entities, self.stretches, self.crowded)
 
     def geometry(self, x=None) -> list[dict]:
         """Entities with coordinates, in contract keys."""

@@ -221,7 +221,14 @@ def draw(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list
         e.points = tuple(rank[shared[p]] for p in e.points)
         if e.radius is not None:
             e.radius = 2 * len(used) + e.radius
-    return Drawing(x, len(used), entities, stretches)
+    return Drawing(x, len(used), entities, stretches, _crowded(loops))
+
+
+def _crowded(loops: list[TraceLoop]) -> float:
+    """Crossings for each facet's length of a scan's trace; exact ones share no noise."""
+    scans = [l for l in loops if not l.exact and l.facet > 0]
+    length = sum(l.length for l in scans)
+    return max(1.0, sum(l.facet * int(l.vertex.sum()) for l in scans) / length) if length > 0 else 1.0
 
 
 def _joint(e1: Entity, e2: Entity, points, a: int, b: int) -> np.ndarray:

@@ -22,6 +22,7 @@ __all__ = ["Solution", "solve", "constraint_rows"]
 _PULL = 1e-6  # weight of staying put against one sample of trace
 _RANK = 1e-7
 _SLACK = 1e-11  # keeps repeated equations from making the system singular
+_LONGEST_STRETCHES = 6  # that tell how noise is shared
 _LONGEST = 0.03  # of the drawing's span: the longest step
 
 
@@ -81,6 +82,16 @@ def _normal(d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return h, g, np.concatenate(rest)
 
 
+def _inflation(d: Drawing, x) -> float:
+    """Factor on variances for noise that neighbours share: each of the longest stretches by itself, weighed by its samples. (Together, pairs of
+    different stretches would hide it; a short round one alone has the longest waves fitted away.)"""
+    found = []
+    for p, (r, _, _) in sorted(zip(d.stretches.values(), trace_blocks(d, x)), key=lambda t: -len(t[0]))[:_LONGEST_STRETCHES]:
+        if len(r) >= 30:
+            found.append((len(r), correlation_inflation(np.column_stack([p, np.zeros(len(p))]), r)))
+    return float(np.average([f for _, f in found], weights=[n for n, _ in found])) if found else 1.0
+
+
 def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray) -> np.ndarray:
     """The step that makes the squares least on the linearised constraints (Nocedal, Wright, §16.1: the KKT system); repeated equations are let pass."""
     from scipy.sparse import bmat, csc_matrix, identity
@@ -137,8 +148,8 @@ def solve(d: Drawing, relations: list[Relation], sizes: list[Size], *, start=Non
     seen = value > 1e-12 * n
     held = int(seen.sum())
     sigma2 = ss / max(n - held, 1)
-    places = np.vstack(list(d.stretches.values())) if d.stretches else np.zeros((0, 2))
-    inflation = correlation_inflation(np.column_stack([places, np.zeros(len(places))]), r) if len(r) else 1.0
+    inflation = _inflation(d, x)
+    inflation = max(inflation, d.crowded)
     half = z @ (vector[:, seen] / np.sqrt(value[seen]))
     return Solution(
         x,
