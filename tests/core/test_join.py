@@ -18,7 +18,8 @@ from deftmason.core.join.nearest import Nearest
 from deftmason.core.join.pairs import pairs_of, place_by_pairs
 from deftmason.core.join.place import rough_match
 from deftmason.core.join.run import join, settle_placed
-from deftmason.core.join.seen import even_sample, see
+from deftmason.core.join.even import even_sample
+from deftmason.core.join.seen import see
 from deftmason.core.join.settle import settle_onto
 from deftmason.core.join.together import links_between
 from deftmason.core.scan.mesh import PointCloud, TriMesh

@@ -21,6 +21,11 @@ _SAMPLE = 6000
 _LEAST_SHARE = 0.04  # of the scan's area that a slab holds at least
 _ABOVE = 0.985  # of what is not the slab that lies above it
 _SCRAP_SHARE = 0.01
+_FLAT = 0.25  # of a slab's thickness: scatter of one that shows its sides
+_SIDES = 0.6  # of its top, area of its sides that show at most
+_WITH_SIDES = 0.12  # of the scan's area that its top then holds at least
+_OUTLINE = 0.03  # of a slab's extent: so near its outline its own sides show below it
+_THICK = 0.15  # of a slab's extent that its sides reach down at most
 
 
 @dataclass(frozen=True)
@@ -77,7 +82,16 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         if not rest.any():
             continue
         up = (w[rest] * (h[rest] > 0)).sum() / w[rest].sum()
-        if up < 0.5:
+        if n is not None:
+            if np.median(n[on] @ normal) < 0:
+                normal, h, up = -normal, -h, 1 - up
+            down = rest & (h < 0)
+            if up < 0.9 and on.sum() > 20 and score > _WITH_SIDES and w[down].sum() < 1.5 * _SIDES * w[on].sum():
+                side = np.zeros(len(h), bool)
+                side[down] = _own_sides(q[on], q[down], h[down], q[h > 0], normal)
+                left = rest & ~side
+                up = (w[left] * (h[left] > 0)).sum() / max(w[left].sum(), 1e-300)
+        elif up < 0.5:
             normal, up = -normal, 1 - up
         if up < 0.9:
             continue
@@ -115,6 +129,16 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     if weight[np.abs(h) < reach].sum() < _LEAST_SHARE * total:
         raise BadInput("The plane found holds too little of the scan to be a slab; use an island or an outline instead.", field="way")
     rest = np.abs(h) > 2 * reach
+    if normals is not None:
+        # What hangs below by some of its corners only was dragged there.
+        under = _highest(scan, slab) < -2 * reach
+        rest &= (h > 0) | under
+        on, down = np.nonzero(np.abs(h) < reach)[0], np.nonzero(rest & (h < 0))[0]
+        if len(on) > 20 and len(down):
+            side = _own_sides(at[on[:: max(1, len(on) // 20_000)]], at[down], h[down], at[h > 0], normal)
+            # A slab that is told by its sides has to be flat, and more of its top shows than of them.
+            if slab.scatter < _FLAT * thick and weight[down[side]].sum() < _SIDES * weight[on].sum() and weight[on].sum() > _WITH_SIDES * total:
+                rest[down] = ~side
     if weight[rest & (h > 0)].sum() < _ABOVE * max(weight[rest].sum(), 1e-12) - 0.03 * total:
         raise BadInput("Too much of the scan lies below the plane found; use an island or an outline instead.", field="way")
     progress(0.8)
@@ -122,6 +146,32 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         h = np.abs(slab.height(scan.vertices))
         return Slab(point, normal, 1.4826 * float(np.median(h[h < 8 * scatter])), reach)
     return slab
+
+
+def _highest(scan: TriMesh | PointCloud, slab: Slab) -> np.ndarray:
+    """Height of each facet's highest corner, or of each point, over the slab."""
+    if isinstance(scan, TriMesh):
+        return slab.height(scan.vertices)[scan.faces].max(axis=1)
+    return slab.height(scan.points)
+
+
+def _own_sides(on: np.ndarray, below: np.ndarray, depth: np.ndarray, above: np.ndarray, normal: np.ndarray) -> np.ndarray:
+    """Which places below a plane may be a slab's own sides: along its outline and not deep, while most of what stands on it stands inside."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    u = np.linalg.svd(normal[None])[2][1:]
+    try:
+        hull = ConvexHull(on @ u.T)
+    except QhullError:
+        return np.zeros(len(below), bool)
+    wide = float(np.sqrt(hull.volume))
+
+    def inside(p: np.ndarray) -> np.ndarray:
+        return ((p @ u.T) @ hull.equations[:, :2].T + hull.equations[:, 2]).max(axis=1) < -_OUTLINE * wide
+
+    if not len(above) or inside(above[:: max(1, len(above) // 500)]).mean() < 0.5:
+        return np.zeros(len(below), bool)
+    return ~inside(below) & (depth > -_THICK * wide)
 
 
 def _reaches_beyond(on: np.ndarray, rest: np.ndarray, normal: np.ndarray) -> bool:

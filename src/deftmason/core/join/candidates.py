@@ -24,8 +24,9 @@ _TRIES = 4_000_000
 _CHUNKS = 64
 _MOST = 512  # placements kept by each chunk
 _GLANCE = 220  # points that a drawn placement is judged by
-_DRAWN = 140  # placements drawn closer, by each judgement
-_KEPT = 7
+_DRAWN = 200  # placements drawn closer, by each judgement
+_KEPT = 16
+_SAID = 6.0  # what a place where the other saw through costs, in agreeing ones
 
 
 @dataclass
@@ -209,8 +210,11 @@ def distinct(poses: np.ndarray, worth: np.ndarray, points: np.ndarray, apart: fl
     return _far_from_kept(where, np.argsort(-worth, kind="stable"), apart * apart, most)
 
 
-def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarray, np.ndarray]:
-    """Placements (k, 4, 4) of ``moving`` in ``fixed``'s coordinates, and their scores (k, 3) of `score_all`; best first."""
+def candidates(moving: Ready, fixed: Ready, veto=None, *, seed: int = 1) -> tuple[np.ndarray, np.ndarray]:
+    """Placements (k, 4, 4) of ``moving`` in ``fixed``'s coordinates and their worth (k,), best first.
+
+    ``veto`` tells of placements (k, 4, 4) how many of ``moving``'s scoring places each has where they cannot be.
+    """
     pitch = moving.pitch
     pairs = _matches(moving, fixed)
     a, b = moving.sample, fixed.sample
@@ -220,7 +224,7 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
     )  # fmt: skip
     poses = np.concatenate([f[:c] for f, c in zip(found, count)])
     if not len(poses):
-        return np.zeros((0, 4, 4)), np.zeros((0, 3))
+        return np.zeros((0, 4, 4)), np.zeros(0)
     some = a.points[:60]
     worth = score(fixed.at, poses, moving.sample.first(_GLANCE))
     kept: list[int] = []
@@ -230,8 +234,11 @@ def candidates(moving: Ready, fixed: Ready, *, seed: int = 1) -> tuple[np.ndarra
         kept += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 1.5 * pitch, _DRAWN).tolist()
     poses = closer(fixed.at, poses[np.unique(kept)], moving.scoring)
     worth = score(fixed.at, poses, moving.scoring)
+    said = np.zeros(len(poses)) if veto is None else veto(poses)
+    by = worth[:, 0] - 2.5 * worth[:, 1] - _SAID * said
     best: list[int] = []
-    for penalty in (2.5, 25.0, 100.0):
-        best += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 0.8 * pitch, _KEPT).tolist()
+    for judged in (by, worth[:, 0] - 25 * worth[:, 1] - _SAID * said, worth[:, 0] - 2.5 * worth[:, 1]):
+        best += distinct(poses, judged, some, 0.8 * pitch, _KEPT).tolist()
     best = list(dict.fromkeys(best))
-    return poses[best], worth[best]
+    best.sort(key=lambda k: -by[k])
+    return poses[best], by[best]

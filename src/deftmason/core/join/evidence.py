@@ -7,7 +7,7 @@ for nothing: only contradictions that hang together count.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -17,18 +17,23 @@ from ..elements import RigidMotion
 from .lookup import sample_of
 from .nearest import closest
 from .seen import Seen
+from .sight import Sight
 
-__all__ = ["Witness", "Evidence", "weigh", "total"]
+__all__ = ["Witness", "Evidence", "weigh", "seen_through"]
 
-_SIGHT_SLACK = 0.5  # sideways, for each length ahead, that a line of sight may lean from the direction guessed from the normals
-_REACH = 0.12  # of the span: how far ahead a scan is asked what it saw through
 _FACING = 0.8
 _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
 _MISSED = 25.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
-_STRAIN = 6.0  # how fast a placement loses by lying farther apart than noise explains
+_UNSTRAINED = 1.7  # times the squared distance that noise explains: small bends add that much
+_STRAIN = 2.0  # how fast a placement loses by lying farther apart than noise explains
 _NEAR = 4.0  # scatters within which what agrees holds
 _FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
+_SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
+_TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs together
+_OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
+_ELSEWHERE = 12.0  # degrees between two looks whose outlines say something of each other
+_TELLING = 4  # contradicted places that hang together: more than chance leaves of a true placement
 _NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 
 
@@ -37,7 +42,9 @@ class Evidence:
     """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a hole it
     should have seen it in; ``rms`` of the distances where they agree, mm; ``least``
     the smaller of the two scans' areas; ``hold`` how much of what agrees holds the scan in the way it is held least, see `_hold`;
-    of several others together, the sum, which is on the safe side; ``grain`` what sparse points of a curved surface alone lie apart, mm."""
+    of several others together, the sum, which is on the safe side; ``grain`` what sparse points of a curved surface alone lie apart, mm;
+    ``tells`` how many places that hang together lie where the other saw through; ``unseen`` the larger share of either that lies on rays along
+    which the other saw nothing at all; ``turned`` the least angle between a look at the one and a look at the other, degrees."""
 
     agree: float
     against: float
@@ -46,6 +53,19 @@ class Evidence:
     least: float
     hold: float
     grain: float = 0.0
+    tells: int = 0
+    unseen: float = 0.0
+    turned: float = 0.0
+
+    @property
+    def outlined(self) -> bool:
+        """Whether each fills just the outline that the other shows from elsewhere: what few wrong ways do."""
+        return self.unseen < _OUTLINED and self.turned > _ELSEWHERE
+
+    @property
+    def refuted(self) -> bool:
+        """Whether what one shows stands where the other saw through: near certain, and the more so the more of it hangs together."""
+        return self.tells > _TELLING or self.worth <= 0
 
     @property
     def overlap(self) -> float:
@@ -66,7 +86,7 @@ class Evidence:
         farther apart than ``noise`` mm explains."""
         if self.agree <= 0 or self.worth <= 0:
             return 0.0
-        strain = max((self.rms / max(self.explained(noise), 1e-12)) ** 2 - 1, 0.0)
+        strain = max((self.rms / max(self.explained(noise), 1e-12)) ** 2 - _UNSTRAINED, 0.0)
         return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
 
 
@@ -92,21 +112,19 @@ def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: 
     return nearest**2 / all_of_it if nearest > 0 else 0.0
 
 
-def total(parts: list[Evidence]) -> Evidence:
-    """Evidence of one scan against several others together."""
-    agree = sum(e.agree for e in parts)
-    rms = np.sqrt(sum(e.agree * e.rms**2 for e in parts) / agree) if agree > 0 else 0.0
-    grain = np.sqrt(sum(e.agree * e.grain**2 for e in parts) / agree) if agree > 0 else 0.0
-    against, missing, hold = (sum(getattr(e, k) for e in parts) for k in ("against", "missing", "hold"))
-    return Evidence(agree, against, missing, float(rms), min((e.least for e in parts), default=0.0), hold, float(grain))
-
-
 @dataclass
 class Witness:
-    """A scan as a witness: even points to be judged, and what it saw in front of itself. ``pitch`` of the points in mm."""
+    """A scan, or several placed ones as one, as a witness: even points to be judged, ``pitch`` mm apart, and what each scan saw in front of itself
+    with the motion into that scan's own coordinates."""
 
     seen: Seen
     pitch: float
+    sights: list[tuple[Sight, RigidMotion]] = field(default_factory=list)
+
+    @staticmethod
+    def of(seen: Seen, pitch: float) -> Witness:
+        sight = Sight.of(seen)
+        return Witness(seen, pitch, [] if sight is None else [(sight, RigidMotion.identity())])
 
     @cached_property
     def sample(self):
@@ -115,10 +133,12 @@ class Witness:
     @cached_property
     def neighbours(self) -> np.ndarray:
         """The nearest six of the sample to each of it."""
-        from scipy.spatial import cKDTree
+        return _six(self.sample.points)
 
-        p = self.sample.points
-        return cKDTree(p).query(p, k=min(7, len(p)), workers=-1)[1][:, 1:]
+    @cached_property
+    def all_neighbours(self) -> np.ndarray:
+        """The same of all points."""
+        return _six(self.seen.points)
 
     @cached_property
     def bent(self) -> np.ndarray:
@@ -145,77 +165,41 @@ class Witness:
         """Area one point of the sample stands for, mm²."""
         return self.seen.area / max(len(self.sample.points), 1)
 
-    @cached_property
-    def sight(self) -> _Sight | None:
-        return None if self.seen.toward is None else _Sight.of(self.seen)
+    def prepare(self) -> None:
+        """All that is asked of it worked out, before several threads ask."""
+        _ = (self.sample, self.neighbours, self.all_neighbours, self.bent, self.inner, self.all_bent, self.all_inner, self.seen.nearest)
 
-
-@dataclass
-class _Sight:
-    """Heights of a scan toward its scanner, on a grid square to it; +inf where nothing was seen, so nothing is known."""
-
-    u: np.ndarray
-    toward: np.ndarray
-    low: np.ndarray
-    pixel: float
-    levels: list[tuple[int, np.ndarray]]
-    reach: float
-    behind: np.ndarray  # the highest seen right behind a place; −inf in holes amid what was seen
-    around: np.ndarray  # the highest seen near by
-
-    @staticmethod
-    def of(seen: Seen) -> _Sight:
-        from scipy.ndimage import binary_closing, binary_fill_holes, maximum_filter
-
-        t = seen.toward
-        u = np.linalg.svd(t[None])[2][1:]
-        p = seen.points
-        flat, height = p @ u.T, p @ t
-        pixel = max(1.6 * seen.spacing, seen.span / 500)
-        low = flat.min(axis=0) - 2 * pixel
-        at = np.floor((flat - low) / pixel).astype(int)
-        top = np.full(tuple(at.max(axis=0) + 3), -np.inf)
-        np.maximum.at(top, (at[:, 0], at[:, 1]), height)
-        known = np.isfinite(top)
-        # Single empty pixels between seen ones are chance, not ignorance.
-        filled = binary_closing(known, np.ones((3, 3)))
-        near = maximum_filter(top, 3)
-        around = maximum_filter(top, 9)
-        # Behind a place in a hole nothing was seen, or something farther off.
-        behind = maximum_filter(np.where(known, top, np.where(binary_fill_holes(filled), -np.inf, np.inf)), 3)
-        top = np.where(known, top, np.where(filled, near, np.inf))
-        levels, r = [], 1
-        reach = _REACH * seen.span
-        while True:
-            levels.append((r, maximum_filter(top, 2 * r + 1, mode="constant", cval=np.inf)))
-            if r * pixel > _SIGHT_SLACK * reach:
-                break
-            r *= 2
-        return _Sight(u, t, low, pixel, levels, reach, behind, around)
-
-    def missed(self, p: np.ndarray, n: np.ndarray) -> np.ndarray:
-        """Which places (k, 3) with normals lie in a hole of this scan though nothing stood before them."""
-        at = np.floor((p @ self.u.T - self.low) / self.pixel).astype(int)
-        ok = ((at >= 0) & (at < np.array(self.behind.shape))).all(axis=1) & (n @ self.toward > 0.5)
-        at = np.where(ok[:, None], at, 0)
-        h, k = p @ self.toward, (at[:, 0], at[:, 1])
-        return ok & (h > self.behind[k] + 2 * self.pixel) & (h > self.around[k] - 2 * self.pixel)
-
-    def through(self, p: np.ndarray, slack: float) -> np.ndarray:
-        """Which places (k, 3) lie where this scan saw through."""
-        at = np.floor((p @ self.u.T - self.low) / self.pixel).astype(int)
-        shape = np.array(self.levels[0][1].shape)
-        ok = ((at >= 0) & (at < shape)).all(axis=1)
-        at = np.where(ok[:, None], at, 0)
-        h = p @ self.toward
-        out = np.zeros(len(p), bool)
-        done = ~ok
-        for r, top in self.levels:
-            ahead = h - top[at[:, 0], at[:, 1]]
-            fits = ~done & (ahead <= r * self.pixel / _SIGHT_SLACK)
-            out |= fits & (ahead > slack)
-            done |= fits
+    def through(self, points: np.ndarray, noise: float, loose: float) -> np.ndarray:
+        """Which places (k, 3) any of its sights saw through, by more than noise and ``loose`` mm."""
+        out = np.zeros(len(points), bool)
+        slack = np.full(len(points), _SIGHT_NOISES * noise + loose)
+        for sight, into in self.sights:
+            out |= sight.through(into.points(points), slack)
         return out
+
+    def unseen(self, points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+        """Which places (k, 3) lie on rays along which one of its sights saw nothing."""
+        out = np.zeros(len(points), bool)
+        for sight, into in self.sights:
+            out |= sight.unseen(into.points(points), into.vectors(normals))
+        return out
+
+    def looks(self) -> np.ndarray:
+        """Directions (k, 3) to the eyes."""
+        return np.array([into.inverse().vectors(sight.eye.toward) for sight, into in self.sights]).reshape(-1, 3)
+
+    def missed(self, points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+        """Which places (k, 3) with normals lie in a hole of one of its sights though nothing stood before them."""
+        out = np.zeros(len(points), bool)
+        for sight, into in self.sights:
+            out |= sight.missed(into.points(points), into.vectors(normals))
+        return out
+
+
+def _six(p: np.ndarray) -> np.ndarray:
+    from scipy.spatial import cKDTree
+
+    return cKDTree(p).query(p, k=min(7, len(p)), workers=-1)[1][:, 1:]
 
 
 @njit(cache=True, nogil=True)
@@ -261,11 +245,9 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
         x, n, a.bent, a.inner, o.points, o.order, o.start, o.dims, o.low, o.cell, other.points, other.normals, b.all_bent, b.all_inner,
         4 * a.pitch, 2.0 * other.spacing, noise, 0.3 * (a.seen.spacing + other.spacing), agree, against, apart, at,
     )  # fmt: skip
-    if b.sight is not None:
-        ask = np.nonzero((s.rim > 2 * a.seen.spacing) & ~agree)[0]
-        against[ask] |= b.sight.through(x[ask], 3 * apart[ask] + 0.5 * other.spacing)
+    if b.sights:
         ask = np.nonzero(~agree & ~against)[0]
-        missing[ask] = b.sight.missed(x[ask], n[ask])
+        missing[ask] = b.missed(x[ask], n[ask])
     against &= against[a.neighbours].mean(axis=1) > 0.45
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
     at, apart = at[agree], apart[agree]
@@ -274,9 +256,19 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     )  # fmt: skip
 
 
-def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
-    """What both scans say of ``a`` lying on ``b`` as ``motion`` has it."""
-    f, g = _one_way(a, b, motion), _one_way(b, a, motion.inverse())
+def seen_through(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> int:
+    """How many places of ``a`` that hang together lie where ``b`` saw through; ``loose`` mm that the placement may be off."""
+    if not b.sights:
+        return 0
+    f = b.through(motion.points(a.seen.points), float(np.hypot(a.seen.noise, b.seen.noise)), loose) & (a.seen.rim > 0.5 * a.seen.spacing)
+    at = np.nonzero(f)[0]
+    return int((f[a.all_neighbours[at]].mean(axis=1) > _TOGETHER).sum()) if len(at) > _TELLING else 0
+
+
+def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Evidence:
+    """What both say of ``a`` lying on ``b`` as ``motion`` has it, to within ``loose`` mm."""
+    back = motion.inverse()
+    f, g = _one_way(a, b, motion), _one_way(b, a, back)
     agree = 0.5 * (f[0] + g[0])
     each = 0.5 * np.concatenate([np.full(len(f[3]), a.each), np.full(len(g[3]), b.each)])
     r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
@@ -285,4 +277,12 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion) -> Evidence:
     hold = _hold(x, n, theirs, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
     # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
-    return Evidence(agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold, grain)
+    tells = seen_through(a, b, motion, loose) + seen_through(b, a, back, loose)
+    unseen = max(
+        float(y.unseen(m.points(x.sample.points), m.vectors(x.sample.normals)).mean()) for x, y, m in ((a, b, motion), (b, a, back))
+    )
+    cosine = motion.vectors(a.looks()) @ b.looks().T if a.sights and b.sights else np.ones((1, 1))
+    return Evidence(
+        agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold, grain, tells, unseen,
+        float(np.degrees(np.arccos(np.clip(cosine.max(), -1, 1)))),
+    )  # fmt: skip

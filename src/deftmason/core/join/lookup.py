@@ -12,7 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
-from .seen import Seen, even_sample
+from .even import even_sample
+from .seen import Seen
 
 __all__ = ["Lookup", "Sample", "look_up", "sample_of", "score_all", "draw_closer"]
 

@@ -79,7 +79,7 @@ def merge(
     for i, m in sorted(motions.items()):
         s = seen[i]
         inside = np.clip(s.rim / (_INSIDE * s.spacing), 0.03, 1)
-        square = np.ones(len(s.points)) if s.toward is None else np.clip(s.normals @ s.toward, 0.05, 1)
+        square = np.ones(len(s.points)) if s.eye is None else np.clip(s.eye.facing(s.points, s.normals), 0.05, 1)
         points.append(m.points(s.points))
         normals.append(m.vectors(s.normals))
         # A point of a sparse scan stands for more area than one of a dense one.

@@ -11,21 +11,26 @@ from functools import cached_property
 import numpy as np
 from numba import njit, prange
 
-from ..clean.background import find_slab, loose_scraps, slab_items
+from ..clean.background import find_slab, slab_items
 from ..clean.cloud import with_normals
 from ..clean.triangles import compact
 from ..errors import BadInput
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
+from ..scan.topology import components, facet_neighbours
+from .even import even_sample
+from .eye import Eye, find_eye
 from .nearest import Nearest
 
-__all__ = ["Seen", "see", "even_sample", "lighter"]
+__all__ = ["Seen", "see", "lighter"]
 
 _LOOK = 3.0  # spacings of a neighbourhood that tells normal and rim
 _RIM_ASIDE = 0.27  # of its radius: how far a rim's neighbours lie to one side (a straight rim: 0.42)
 _ALIKE = (0.85, 0.9, 0.94, 0.96)  # cosine above which two normals belong to one smooth surface, round by round
 _ENOUGH = 150_000  # points that are worked with; more say no more of a placement
 _FEWEST = 60
+_FEW = 10  # facets or points of a piece that shows nothing
+_LARGE = 0.01  # of a scan: pieces that tell how far it reaches
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,7 +44,7 @@ class Seen:
     rim : (n,) distance from each point to where seeing ended, cut off at 12 spacings.
     spacing : median distance from a point to its nearest other.
     noise : scatter across the local planes.
-    toward : (3,) direction from the part to the scanner where one explains all normals, else None.
+    eye : where it was seen from, where one place explains all of it.
     dropped : what was set aside: "slab", "scraps".
     area : of what is shown, mm².
     """
@@ -50,9 +55,10 @@ class Seen:
     rim: np.ndarray
     spacing: float
     noise: float
-    toward: np.ndarray | None
+    eye: Eye | None
     dropped: tuple[str, ...]
     area: float
+    room: np.ndarray | None = None  # (k, 3) places of what was set aside as the slab: seen too
     part: np.ndarray | None = None  # (facets or points of the scan,) which show the part; None: all
     picks: dict[int, np.ndarray] = field(default_factory=dict, repr=False)  # places to settle by, by how many
 
@@ -77,8 +83,9 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     shows: np.ndarray | None = None
     if isinstance(scan, TriMesh):
         scan = _one_vertex_a_place(scan)
+    room = None
     if not keep_slab:
-        scan, dropped, shows = _without_room(scan)
+        scan, dropped, shows, room = _without_room(scan)
     if isinstance(scan, TriMesh):
         points, given, area = scan.vertices, scan.vertex_normals, float(scan.areas.sum())
     else:
@@ -116,8 +123,10 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     noise = float(np.sqrt(max(np.median(least), 0.0)))
     if area is None:
         area = float(len(points) * np.pi * cells.radius**2 / max(float(np.median(found["count"])) + 1, 1.0))
+    crowd = np.where(rim > cells.radius, found["count"] + 1.0, np.nan)
+    eye = find_eye(points, n, spacing, area, crowd)
     return Seen(
-        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, _toward(n), tuple(dropped), area, shows
+        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, eye, tuple(dropped), area, room, shows
     )  # fmt: skip
 
 
@@ -173,11 +182,11 @@ def _one_vertex_a_place(mesh: TriMesh) -> TriMesh:
     return TriMesh(v, f)
 
 
-def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, list[str], np.ndarray | None]:
-    """The scan without the slab it stood on and without scraps, what was dropped, and which facets or points are left."""
+def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, list[str], np.ndarray | None, np.ndarray | None]:
+    """The scan without the slab it stood on and without scraps, what was dropped, which facets or points are left, and places of the slab."""
     dropped = []
     n = len(scan.faces) if isinstance(scan, TriMesh) else len(scan.points)
-    goes = np.zeros(n, bool)
+    goes, room = np.zeros(n, bool), None
     try:
         slab = find_slab(scan)
     except BadInput:
@@ -188,43 +197,45 @@ def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, lis
             goes[:] = False
         else:
             dropped.append("slab")
-    scraps = loose_scraps(scan, ~goes) if isinstance(scan, TriMesh) else _loose_clumps(scan.points, ~goes)
+            room = scan.vertices[np.unique(scan.faces[goes])] if isinstance(scan, TriMesh) else scan.points[goes]
+    scraps = _strays(scan, ~goes)
     if scraps.any():
         dropped.append("scraps")
     goes = goes | scraps
     if not goes.any():
-        return scan, dropped, None
+        return scan, dropped, None, None
     if isinstance(scan, TriMesh):
         v, f = compact(scan.vertices, scan.faces[~goes])
-        return TriMesh(v, f), dropped, ~goes
+        return TriMesh(v, f), dropped, ~goes, room
     normals = None if scan.normals is None else np.asarray(scan.normals)[~goes]
-    return PointCloud(scan.points[~goes], normals), dropped, ~goes
+    return PointCloud(scan.points[~goes], normals), dropped, ~goes, room
 
 
-def _loose_clumps(points: np.ndarray, keep: np.ndarray) -> np.ndarray:
-    """Among the kept points, those of clumps below 1 % of them."""
+def _strays(scan: TriMesh | PointCloud, keep: np.ndarray) -> np.ndarray:
+    """Among the kept facets or points, those of pieces of a few, or that hang far from all the rest.
+
+    A small piece amid the part stays: it may be what tells the ways the part could lie apart.
+    """
     ids = np.nonzero(keep)[0]
-    spacing = spacing_of(points[ids])
-    label = Cells(points[ids], max(4 * spacing, 1e-9)).pieces()
+    out = np.zeros(len(keep), bool)
+    if not len(ids):
+        return out
+    if isinstance(scan, TriMesh):
+        label, at = components(facet_neighbours(scan.faces[ids], len(scan.vertices))), scan.centroids[ids]
+    else:
+        at = scan.points[ids]
+        label = Cells(at, max(4 * spacing_of(at), 1e-9)).pieces()
     sizes = np.bincount(label)
-    small = sizes < 0.01 * len(ids)
-    small[np.argmax(sizes)] = False
-    out = np.zeros(len(points), bool)
-    out[ids] = small[label]
+    large = sizes >= _LARGE * len(ids)
+    large[np.argmax(sizes)] = True
+    low, high = np.full((len(sizes), 3), np.inf), np.full((len(sizes), 3), -np.inf)
+    np.minimum.at(low, label, at)
+    np.maximum.at(high, label, at)
+    least, most = low[large].min(axis=0), high[large].max(axis=0)
+    slack = 0.02 * float(np.linalg.norm(most - least))
+    outside = ((low < least - slack) | (high > most + slack)).any(axis=1)
+    out[ids] = (~large & ((sizes <= _FEW) | outside))[label]
     return out
-
-
-def _toward(normals: np.ndarray) -> np.ndarray | None:
-    """The direction that all normals lean to, found by pushing the worst ones in (a perceptron's steps)."""
-    n = normals[:: max(1, len(normals) // 4000)]
-    v = n.mean(axis=0)
-    v /= max(np.linalg.norm(v), 1e-300)
-    for k in range(60):
-        h = n @ v
-        worst = n[h <= np.quantile(h, 0.03)].mean(axis=0)
-        v = v + 0.4 / (1 + 0.1 * k) * worst
-        v /= max(np.linalg.norm(v), 1e-300)
-    return v if np.mean(n @ v > -0.05) > 0.97 else None
 
 
 def lighter(seen: Seen, most: int = 16_000) -> Seen:
@@ -234,12 +245,5 @@ def lighter(seen: Seen, most: int = 16_000) -> Seen:
     pitch = float(np.sqrt(seen.area / (0.7 * most)))
     i = np.sort(even_sample(seen.points, pitch))
     return Seen(
-        seen.points[i], seen.normals[i], seen.rough[i], seen.rim[i], spacing_of(seen.points[i]), seen.noise, seen.toward, seen.dropped, seen.area
+        seen.points[i], seen.normals[i], seen.rough[i], seen.rim[i], spacing_of(seen.points[i]), seen.noise, seen.eye, seen.dropped, seen.area
     )  # fmt: skip
-
-
-def even_sample(points: np.ndarray, pitch: float, seed: int = 2) -> np.ndarray:
-    """Indices of points no two of which are nearer than ``pitch``, spread evenly, in an order of chance."""
-    order = np.random.default_rng(seed).permutation(len(points))
-    kept = Cells(points, pitch).thinned(np.full(len(points), pitch), order)
-    return order[kept[order]]

@@ -15,7 +15,8 @@ from numba import njit
 
 from ..elements import RigidMotion
 from .nearest import closest
-from .seen import Seen, even_sample
+from .even import even_sample
+from .seen import Seen
 
 __all__ = ["Matches", "matches", "equations", "scatter", "picks_of", "settle_onto", "least_reach", "small_motion", "COUNT", "ROUNDS", "TUKEY"]
 

@@ -224,7 +224,7 @@ def _joint_step(
 def links_between(seen: dict[int, Seen], motions: dict[int, RigidMotion]) -> list[Link]:
     """Every pair that overlaps: area, share of the smaller, and rms of what distance remains."""
     pitch = max(max(np.sqrt(seen[i].area / 4000) for i in motions), 1.2 * max(seen[i].spacing for i in motions))
-    by = {i: Witness(seen[i], float(pitch)) for i in motions}
+    by = {i: Witness.of(seen[i], float(pitch)) for i in motions}
     out = []
     ids = sorted(motions)
     for k, a in enumerate(ids):

@@ -1,0 +1,232 @@
+"""In which ways one body of scans may lie on another: found, settled, weighed, and each asked for its symmetric siblings.
+
+Agreement does not decide between the ways of a part that repeats itself; contradiction does. So all ways that pass count, however
+much less they share, and for the best its siblings are made on purpose: by the motions under which either body nearly lies
+on itself.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..elements import RigidMotion
+from .bodies import Body
+from .candidates import candidates, distinct
+from .evidence import Evidence, weigh
+from .lookup import closer, score
+from .settle import settle_onto
+
+__all__ = ["Way", "Verdict", "Finder", "LEAST_SHARE", "STRAINED"]
+
+LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
+_LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
+_OUTLINED_HOLD = 0.0001  # the same where each fills the outline of the other
+_JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
+_NEARLY = 0.25  # of the best way's strength: another as strong is as good
+STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
+_RIVAL = 0.3  # of the best way's agreeing area: a way that shares so much and is not contradicted leaves it open which is right
+_SETTLED = 8  # ways that are settled
+_SETTLED_BY = 800  # places each way that a way is settled by
+_PER_PAIR = 24  # ways of two scans that are remembered
+_SELF = 0.25  # of a scan that lies on itself under a motion that makes siblings
+_SIBLINGS = 14
+_LOOSE = 0.2  # pitches that a way settled roughly may be off
+_WIDER = 2.3  # two looks at one place, in scatters of one seen locally
+
+
+@dataclass(eq=False)
+class Way:
+    """A motion of one body into the frame of another, and what is said of it."""
+
+    motion: RigidMotion
+    evidence: Evidence
+    sibling: bool = False  # of another way, by a motion under which a scan lies on itself
+
+
+@dataclass(eq=False)
+class Verdict:
+    """``ways``: settled, distinct, the likeliest first."""
+
+    ways: list[Way] = field(default_factory=list)
+
+
+class Finder:
+    """Ways of bodies on bodies, remembered. ``noise`` mm is the distance that settled looks at one place lie apart."""
+
+    def __init__(self, singles: list[Body], noise: float | None, pool: ThreadPoolExecutor):
+        self.singles = singles
+        self.pool = pool
+        self.pitch = singles[0].ready.pitch
+        self.pairs: dict[tuple[int, int], list[RigidMotion]] = {}
+        self.selves: dict[int, list[RigidMotion]] = {}
+        # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a look.
+        # How much, the surest pairs tell, see `learn_noise`; stated, it is known.
+        self.stated = noise is not None
+        self.scatter = float(np.median([b.seen.noise for b in singles]))
+        self.noise = np.sqrt(2) * noise if noise else _WIDER * self.scatter
+
+    def learn_noise(self, verdicts: list[Verdict]) -> None:
+        """The distance left between settled scans, from the best way of each of the pairs that hold best."""
+        best = [w.evidence for v in verdicts for w in v.ways[:1] if self.enough(w.evidence) and not w.evidence.refuted]
+        if self.stated or not best:
+            return
+        surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.singles) - 1)]
+        left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
+        self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
+
+    def enough(self, e: Evidence) -> bool:
+        """Whether so much agrees, and so well, that the body may lie there."""
+        hold = _LEAST_HOLD if not e.outlined else _OUTLINED_HOLD
+        return e.agree > LEAST_SHARE * e.least and e.rms < STRAINED * e.explained(self.noise) and e.strength(self.noise) > hold * e.least
+
+    def open_ways(self, v: Verdict) -> list[Way]:
+        """The ways that nothing speaks against, held or not, firmest first."""
+        sound = [w for w in v.ways if not w.evidence.refuted and w.evidence.agree > LEAST_SHARE * w.evidence.least]
+        most = max((w.evidence.agree for w in sound), default=0.0)
+        sound = [w for w in sound if w.evidence.agree > _RIVAL * most]
+        if any(w.evidence.outlined for w in sound):
+            # Where in one way each fills the outline of the other, ways in which they jut out of it are none.
+            sound = [w for w in sound if w.evidence.unseen < _JUTS]
+        return sorted(sound, key=lambda w: -w.evidence.strength(self.noise))
+
+    def rivals(self, v: Verdict) -> list[Way]:
+        """The best way, if it is enough, and all others that might as well be right."""
+        sound = self.open_ways(v)
+        if not sound or not self.enough(sound[0].evidence):
+            return []
+        first = sound[0]
+        rest = [w for w in v.ways if w is not first and not w.evidence.refuted and w.evidence.agree > LEAST_SHARE * w.evidence.least]
+        if any(w.evidence.outlined for w in sound):
+            rest = [w for w in rest if w.evidence.unseen < _JUTS]
+        least = _NEARLY * first.evidence.strength(self.noise)
+        return [first, *(w for w in rest if w.sibling or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least)))]
+
+    # Ways.
+
+    def pair(self, a: int, b: int) -> list[RigidMotion]:
+        """Rough ways scan ``a`` may lie on scan ``b``, likeliest first."""
+        if (a, b) in self.pairs:
+            return self.pairs[a, b]
+        if (b, a) in self.pairs:
+            return [m.inverse() for m in self.pairs[b, a]]
+        x, y = self.singles[a], self.singles[b]
+        poses, _ = candidates(x.ready, y.ready, lambda p: self._said(x, y, p))
+        self.pairs[a, b] = [RigidMotion(p) for p in poses[:_PER_PAIR]]
+        return self.pairs[a, b]
+
+    def search(self, g: Body, h: Body) -> list[RigidMotion]:
+        """Rough ways of a body on another, looked for anew with all that each shows."""
+        poses, _ = candidates(g.ready, h.ready, lambda p: self._said(g, h, p), seed=2)
+        return [RigidMotion(p) for p in poses[:_PER_PAIR]]
+
+    def _said(self, g: Body, h: Body, poses: np.ndarray) -> np.ndarray:
+        """How many of a few places of either body lie where the other saw through, for placements (k, 4, 4); to within a pitch."""
+        noise = float(np.hypot(g.seen.noise, h.seen.noise))
+        out = np.zeros(len(poses))
+        for x, y, turned in ((g, h, poses), (h, g, np.linalg.inv(poses))):
+            p = x.ready.scoring.points
+            if y.witness.sights:
+                at = (p @ turned[:, :3, :3].transpose(0, 2, 1) + turned[:, None, :3, 3]).reshape(-1, 3)
+                out += y.witness.through(at, noise, self.pitch).reshape(len(poses), -1).sum(axis=1)
+        return out
+
+    def rough_ways(self, g: Body, h: Body) -> list[RigidMotion]:
+        """The ways that pairs of their members suggest."""
+        return [h.members[b].after(m).after(g.members[a].inverse()) for a in g.members for b in h.members for m in self.pair(a, b)]
+
+    def verdict(self, g: Body, h: Body, more: list[RigidMotion] | None = None) -> Verdict:
+        """All ways of ``g`` on ``h`` that are worth a look, settled and weighed, with the siblings of the best."""
+        ways = self._settled(g, h, self._screened(g, h, self.rough_ways(g, h) + (more or []), _SETTLED))
+        best = self.open_ways(Verdict(ways))[:2]
+        for w in best:
+            siblings = self._siblings(g, h, w.motion)
+            fresh = self._settled(g, h, self._screened(g, h, siblings, _SIBLINGS, but=ways))
+            for o in [*ways, *fresh]:
+                o.sibling |= any(self.same(g, o.motion, m) for m in siblings)
+            ways = self._distinct(g, ways + fresh)
+        order = lambda w: (w.evidence.refuted, -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
+        return Verdict(sorted(ways, key=order))
+
+    def _screened(self, g: Body, h: Body, motions: list[RigidMotion], most: int, but: list[Way] = ()) -> list[RigidMotion]:  # type: ignore[assignment]
+        """The likeliest of some ways by few places, drawn closer; none that is known already."""
+        if not motions:
+            return []
+        poses = closer(h.ready.at, np.array([m.matrix for m in motions]), g.ready.scoring)
+        marks = score(h.ready.at, poses, g.ready.scoring)
+        said = self._said(g, h, poses)
+        alike = 1.0 * self.pitch
+        kept: list[int] = []
+        for worth in (marks[:, 0] - 2.5 * marks[:, 1] - 6 * said, marks[:, 0] - 25 * marks[:, 1] - 25 * said, marks[:, 0] - marks[:, 1]):
+            kept += distinct(poses, worth, g.some, alike, most).tolist()[: max(most // 2, 4)]
+        least = 0.5 * _RIVAL * float(marks[kept, 0].max(initial=0.0))
+        out = [RigidMotion(poses[k]) for k in dict.fromkeys(kept) if marks[k, 0] > least]
+        return [m for m in out if not any(self.same(g, m, w.motion, 0.7) for w in but)]
+
+    def _settled(self, g: Body, h: Body, motions: list[RigidMotion]) -> list[Way]:
+        return self._distinct(g, [w for w in self.pool.map(lambda m: self._fine(g, h, m), motions) if w is not None])
+
+    def _fine(self, g: Body, h: Body, m: RigidMotion) -> Way | None:
+        still = RigidMotion.identity()
+        fine, _, rms = settle_onto(g.seen, m, [(h.seen, still)], reach=0.8 * self.pitch, count=_SETTLED_BY, rounds=16)
+        if not np.isfinite(rms):
+            return None
+        return Way(fine, weigh(g.witness, h.witness, fine, _LOOSE * self.pitch))
+
+    def _distinct(self, g: Body, ways: list[Way]) -> list[Way]:
+        """One of each: of ways that lie next to each other the least contradicted."""
+        out: list[Way] = []
+        for w in sorted(ways, key=lambda w: (w.evidence.tells, -w.evidence.strength(self.noise), -w.evidence.worth)):
+            if not any(self.same(g, w.motion, o.motion) for o in out):
+                out.append(w)
+        return out
+
+    def same(self, g: Body, a: RigidMotion, b: RigidMotion, pitches: float = 1.5) -> bool:
+        d = a.points(g.some) - b.points(g.some)
+        return float(np.sqrt((d**2).sum(axis=1).mean())) < pitches * self.pitch
+
+    # Siblings.
+
+    def _siblings(self, g: Body, h: Body, way: RigidMotion) -> list[RigidMotion]:
+        """The way with either body turned onto itself first."""
+        out = []
+        for i, m in g.members.items():
+            out += [way.after(m).after(s).after(m.inverse()) for s in self.selves.get(i, [])]
+        for i, m in h.members.items():
+            out += [m.after(s).after(m.inverse()).after(way) for s in self.selves.get(i, [])]
+        return out
+
+    def find_selves(self, i: int) -> None:
+        """The motions under which a scan nearly lies on itself: what two of its ways on another scan differ by, and their repeats."""
+        b = self.singles[i]
+        found: list[RigidMotion] = []
+        for o in range(len(self.singles)):
+            if o == i or ((i, o) not in self.pairs and (o, i) not in self.pairs):
+                continue
+            ways = self.pair(i, o)[:8]
+            found += [y.inverse().after(x) for x in ways for y in ways if x is not y]
+        if not found:
+            self.selves[i] = []
+            return
+        best = self._best_selves(b, closer(b.ready.at, np.array([m.matrix for m in found]), b.ready.scoring), 10)
+        again = [best]
+        for _ in range(4):
+            again.append(again[-1] @ best)
+        poses = self._best_selves(b, closer(b.ready.at, np.concatenate(again), b.ready.scoring), _SIBLINGS)
+        settled = [w for w in self.pool.map(lambda m: self._fine(b, b, m), map(RigidMotion, poses)) if w is not None]
+        still = RigidMotion.identity()
+        kept = [w for w in settled if not w.evidence.refuted and w.evidence.unseen < _JUTS and not self.same(b, w.motion, still)]
+        self.selves[i] = [w.motion for w in self._distinct(b, kept)]
+
+    def _best_selves(self, b: Body, poses: np.ndarray, most: int) -> np.ndarray:
+        if not len(poses):
+            return poses
+        agree = score(b.ready.at, poses, b.ready.scoring)[:, 0] / max(len(b.ready.scoring.points), 1)
+        at = b.some @ poses[:, :3, :3].transpose(0, 2, 1) + poses[:, None, :3, 3]
+        moved = np.sqrt(((at - b.some) ** 2).sum(axis=2).mean(axis=1))
+        ok = np.nonzero((agree > _SELF) & (moved > 1.5 * self.pitch))[0]
+        if not len(ok):
+            return np.zeros((0, 4, 4))
+        return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]

@@ -1,0 +1,148 @@
+"""Trial: sets of camera scans of one part, some on a slab, some with a stranger among them, joined by themselves.
+
+Right: a scan within 1 % of the part's size of its true place; or left out where it shares less than a quarter with the rest, where
+nothing any scan saw tells its turns apart, or where it shows another part. A scan placed elsewhere is wrong.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
+
+from deftmason.core.elements import RigidMotion
+from deftmason.core.join.run import join
+from deftmason.core.join.seen import see
+
+from .cameras import Room, Shot, looks_around
+from .parts import as_body, random_part, random_size
+from .report import REFUSED, RIGHT, WRONG, Outcome
+
+MEASURE = "of the part's size"
+
+_FAMILIES = ("plate", "stepped", "hub", "broken_ring", "cover", "tube", "organic", "ball_cut", "wavy")
+_ENOUGH = 0.25  # of a scan, shared with the rest
+_TELLS = 12  # points that a turned part would be refuted by
+_OFF = 0.01
+
+
+def turns_of(family: str, part) -> list[np.ndarray]:
+    """The turns about z that a family's parts nearly repeat under."""
+    counts = {"hub": range(3, 9), "broken_ring": (2, 3, 4, 6), "cover": (2,), "organic": (2,), "ball_cut": (2, 3, 5, 8)}.get(family, ())
+    angles = sorted({round(360 * k / n, 6) for n in counts for k in range(1, n)})
+    return [Rotation.from_euler("z", a, degrees=True).as_matrix() for a in angles]
+
+
+def _own(shot: Shot, scale: float) -> np.ndarray:
+    """The scan's places in the part's own coordinates and size, without the slab it stood on."""
+    return shot.pose.inverse().points(shot.mesh.vertices) / scale
+
+
+def _told_apart(turn: np.ndarray, room: Room, u: int, points: list[np.ndarray], normals: list[np.ndarray], shots: list[Shot], far: float) -> bool:
+    """Whether, with scan ``u`` turned, some scan shows what another saw through, or where another shows something else."""
+    tells = 0
+    for o in range(len(shots)):
+        if o == u:
+            continue
+        for a, b, r in ((u, o, turn), (o, u, turn.T)):
+            at, facing = points[a] @ r.T, normals[a] @ r.T
+            ahead = room.ahead(shots[b].eye, at)
+            toward = shots[b].eye - at
+            toward /= np.linalg.norm(toward, axis=1)[:, None]
+            # In front of what b saw, seen through. Ground that b saw, where it faces b and a shows it sunk, b shows in front of a's.
+            tells += int(((ahead > far) & (np.einsum("ij,ij->i", toward, facing) > 0.2)).sum())
+    return tells >= _TELLS
+
+
+def case(seed: int) -> list[Outcome]:
+    rng = np.random.default_rng([seed, 6])
+    family, part = random_part(rng, _FAMILIES[seed % len(_FAMILIES)])
+    scale = random_size(rng) / 100
+    room = Room(as_body(part))
+    looks = looks_around(rng, int(rng.integers(3, 9)))
+    noise = 3e-4 * rng.uniform(0.4, 1.6)
+    wide = rng.uniform(1.2, 1.7)
+    shots = [room.shot(t, rng, up=up, noise=noise, scale=scale, slab=wide) for t, up in looks]
+    strange = None
+    if rng.uniform() < 0.3:
+        _, other = random_part(rng, _FAMILIES[(seed + int(rng.integers(1, len(_FAMILIES)))) % len(_FAMILIES)])
+        strange = int(rng.integers(1, len(shots) + 1))
+        shots.insert(strange, Room(as_body(other)).shot(looks[0][0], rng, noise=noise, scale=scale))
+    found = join([see(s.mesh) for s in shots])
+    ours = [k for k in range(len(shots)) if k != strange]
+    may = _decidable(room, family, part, [shots[k] for k in ours], scale)
+    expected = {k: ok for k, ok in zip(ours, may)}
+    first = min(found.motions)
+    if found.motions and first != strange:
+        base = found.motions[first]
+    out = []
+    slab = sum(up is not None for _, up in looks)
+    head = f"{family} {100 * scale:.3g} mm, {len(ours)} scans, {slab} on a slab"
+    for k in range(len(shots)):
+        name = f"{head}, scan {k + 1}"
+        reason = found.refused[k].reason if k in found.refused else ""
+        if k == strange:
+            alone = k not in found.motions or len(found.motions) == 1
+            out.append(Outcome(f"{name} (stranger)", RIGHT if alone else WRONG, note=reason))
+            continue
+        if k in found.motions and (first == strange or len(found.motions) == 1):
+            out.append(Outcome(name, REFUSED if expected[k] else RIGHT, note="alone"))
+            continue
+        if k not in found.motions:
+            out.append(Outcome(name, REFUSED if expected[k] else RIGHT, note=reason if expected[k] else f"{reason}: not decidable"))
+            continue
+        true = shots[first].pose.after(shots[k].pose.inverse())
+        corners = shots[k].pose.points(room.box * scale)
+        # Poses take the part's scaled coordinates to the scan's.
+        got: RigidMotion = base.inverse().after(found.motions[k])
+        off = float(np.linalg.norm(got.points(corners) - true.points(corners), axis=1).max()) / (room.size * scale)
+        out.append(Outcome(name, RIGHT if off < _OFF else WRONG, off, "" if expected[k] else "not decidable"))
+    return out
+
+
+def _decidable(room: Room, family: str, part, shots: list[Shot], scale: float) -> list[bool]:
+    """Whether each scan shares a quarter with the rest, and is told from its turned siblings by what was seen."""
+    own, normals = [], []
+    for s in shots:
+        p = _own(s, scale)
+        n = s.mesh.vertex_normals @ s.pose.rotation
+        on = np.abs(room.ahead(s.eye, p)) < 3 * s.noise / scale
+        own.append(p[on])
+        normals.append(n[on])
+    pitch = 0.012 * room.size
+    trees = [cKDTree(p) for p in own]
+    some = [np.arange(0, len(p), max(1, len(p) // 3000)) for p in own]
+
+    def shared(u: int, rest) -> float:
+        hit = np.zeros(len(some[u]), bool)
+        for o in rest:
+            d, j = trees[o].query(own[u][some[u]])
+            hit |= (d < pitch) & (np.einsum("ij,ij->i", normals[u][some[u]], normals[o][j % len(own[o])]) > 0.7)
+        return float(hit.mean())
+
+    # The largest set whose scans each share a quarter with the rest of it.
+    best: set[int] = set()
+    for k in range(len(shots)):
+        group = {k}
+        while more := [u for u in range(len(shots)) if u not in group and shared(u, group) >= _ENOUGH]:
+            group |= set(more)
+        best = max(best, group, key=len)
+    out = []
+    far = max(8 * shots[0].noise / scale, 0.004 * room.size)
+    turns = turns_of(family, part)
+    for u in range(len(shots)):
+        ok = u in best and len(best) > 1
+        for t in turns if ok else []:
+            rest = [o for o in best if o != u]
+            # Only turns under which the part repeats are no matter of agreement.
+            moved = own[u][some[u]] @ t.T
+            if np.median(np.abs(_distance(room, moved))) > 0.002 * room.size:
+                continue
+            ids = [u, *rest]
+            ok &= _told_apart(t, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far)
+        out.append(bool(ok))
+    return out
+
+
+def _distance(room: Room, points: np.ndarray) -> np.ndarray:
+    return room.alone.compute_distance(room.o3d.core.Tensor((points - room.centre).astype(np.float32))).numpy()
