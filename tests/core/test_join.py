@@ -12,13 +12,13 @@ from deftmason.core.clean.triangles import compact
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput, Cancelled
 from deftmason.core.join.apart import apart_at
+from deftmason.core.join.even import even_sample
 from deftmason.core.join.evidence import Witness, weigh
 from deftmason.core.join.merge import merge
 from deftmason.core.join.nearest import Nearest
 from deftmason.core.join.pairs import pairs_of, place_by_pairs
 from deftmason.core.join.place import rough_match
 from deftmason.core.join.run import join, settle_placed
-from deftmason.core.join.even import even_sample
 from deftmason.core.join.seen import see
 from deftmason.core.join.settle import settle_onto
 from deftmason.core.join.together import links_between

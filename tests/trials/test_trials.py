@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, fits, picks, sections
+from . import clean, deviation, fits, join, picks, sections
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -11,6 +11,7 @@ SEEDS = [
     (sections, [0, 3, 5, 7, 9, 16]),
     (picks, [13]),
     (clean, [0, 1, 3, 7]),
+    (join, [17]),
 ]
 
 

@@ -50,7 +50,7 @@ def together(members: dict[int, RigidMotion], singles: list[Body], pitch: float)
     points = [m.points(s.points) for s, m in parts]
     normals = [m.vectors(s.normals) for s, m in parts]
     rims = [s.rim.copy() for s, _ in parts]
-    for a, (s, m) in enumerate(parts):
+    for a, (s, _) in enumerate(parts):
         for b, (o, k) in enumerate(parts):
             if a != b:
                 # Where another scan goes on, seeing has not ended.

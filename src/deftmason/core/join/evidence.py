@@ -27,6 +27,8 @@ _MISSED = 25.0  # the same of missing area: scanners leave holes of their own to
 _UNSTRAINED = 1.7  # times the squared distance that noise explains: small bends add that much
 _STRAIN = 2.0  # how fast a placement loses by lying farther apart than noise explains
 _NEAR = 4.0  # scatters within which what agrees holds
+_EDGE = 0.25  # spacings that neighbours scatter, beyond noise, where faces meet
+_FIRMER = 3.0  # times what holds at smooth places counts for more than what holds at edges too
 _FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
 _SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
@@ -63,9 +65,14 @@ class Evidence:
         return self.unseen < _OUTLINED and self.turned > _ELSEWHERE
 
     @property
-    def refuted(self) -> bool:
+    def blocked(self) -> bool:
         """Whether what one shows stands where the other saw through: near certain, and the more so the more of it hangs together."""
-        return self.tells > _TELLING or self.worth <= 0
+        return self.tells > _TELLING
+
+    @property
+    def refuted(self) -> bool:
+        """Whether blocked, or one shows a surface beside one that the other shows there."""
+        return self.blocked or self.worth <= 0
 
     @property
     def overlap(self) -> float:
@@ -232,8 +239,8 @@ def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q
             against[i] = True
 
 
-def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree, and the normals of ``a`` there."""
+def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree, the normals of ``a`` there, and which are smooth."""
     s, other = a.sample, b.seen
     x, n = motion.points(s.points), motion.vectors(s.normals)
     k = len(x)
@@ -251,8 +258,9 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     against &= against[a.neighbours].mean(axis=1) > 0.45
     missing &= missing[a.neighbours].mean(axis=1) > 0.45
     at, apart = at[agree], apart[agree]
+    smooth = (a.bent[agree] < _EDGE * a.seen.spacing) & (b.all_bent[at] < _EDGE * other.spacing)
     return (
-        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at], n[agree]
+        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at], n[agree], smooth
     )  # fmt: skip
 
 
@@ -274,7 +282,10 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
     rms = np.sqrt(float(each @ r**2) / max(agree, 1e-12))
     theirs = np.vstack([f[6], motion.vectors(g[6])])
-    hold = _hold(x, n, theirs, r, each, 0.5 * float(np.hypot(a.seen.noise, b.seen.noise)))
+    scatter = 0.5 * float(np.hypot(a.seen.noise, b.seen.noise))
+    s = np.concatenate([f[7], g[7]])
+    # At edges normals are a blend of what meets there: they hold, but less than smooth places do.
+    hold = max(_hold(x, n, theirs, r, each, scatter), _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter))
     # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
     tells = seen_through(a, b, motion, loose) + seen_through(b, a, back, loose)

@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from ..elements import RigidMotion
-from ..progress import Progress, part, silent
+from ..progress import Progress, silent
 from .bodies import Body, single, together
 from .candidates import get_ready
 from .evidence import Evidence, weigh

@@ -14,8 +14,8 @@ import numpy as np
 from numba import njit
 
 from ..elements import RigidMotion
-from .nearest import closest
 from .even import even_sample
+from .nearest import closest
 from .seen import Seen
 
 __all__ = ["Matches", "matches", "equations", "scatter", "picks_of", "settle_onto", "least_reach", "small_motion", "COUNT", "ROUNDS", "TUKEY"]

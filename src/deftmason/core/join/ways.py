@@ -23,8 +23,8 @@ __all__ = ["Way", "Verdict", "Finder", "LEAST_SHARE", "STRAINED"]
 
 LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
 _LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
-_OUTLINED_HOLD = 0.0001  # the same where each fills the outline of the other
 _JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
+_NEARLY_WHOLE = 0.9  # of the smaller of two scans, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
 _RIVAL = 0.3  # of the best way's agreeing area: a way that shares so much and is not contradicted leaves it open which is right
@@ -51,6 +51,7 @@ class Verdict:
     """``ways``: settled, distinct, the likeliest first."""
 
     ways: list[Way] = field(default_factory=list)
+    single: bool = False  # of one scan on one other
 
 
 class Finder:
@@ -79,8 +80,7 @@ class Finder:
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the body may lie there."""
-        hold = _LEAST_HOLD if not e.outlined else _OUTLINED_HOLD
-        return e.agree > LEAST_SHARE * e.least and e.rms < STRAINED * e.explained(self.noise) and e.strength(self.noise) > hold * e.least
+        return e.agree > LEAST_SHARE * e.least and e.rms < STRAINED * e.explained(self.noise) and e.strength(self.noise) > _LEAST_HOLD * e.least
 
     def open_ways(self, v: Verdict) -> list[Way]:
         """The ways that nothing speaks against, held or not, firmest first."""
@@ -98,11 +98,13 @@ class Finder:
         if not sound or not self.enough(sound[0].evidence):
             return []
         first = sound[0]
-        rest = [w for w in v.ways if w is not first and not w.evidence.refuted and w.evidence.agree > LEAST_SHARE * w.evidence.least]
+        rest = [w for w in v.ways if w is not first and not w.evidence.refuted]
         if any(w.evidence.outlined for w in sound):
             rest = [w for w in rest if w.evidence.unseen < _JUTS]
+        # Two looks that show nearly the same may as well be looks at opposite sides that are alike.
+        alike = v.single and first.evidence.overlap > _NEARLY_WHOLE
         least = _NEARLY * first.evidence.strength(self.noise)
-        return [first, *(w for w in rest if w.sibling or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least)))]
+        return [first, *(w for w in rest if (w.sibling and alike) or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least)))]
 
     # Ways.
 
@@ -143,14 +145,19 @@ class Finder:
         best = self.open_ways(Verdict(ways))[:2]
         for w in best:
             siblings = self._siblings(g, h, w.motion)
-            fresh = self._settled(g, h, self._screened(g, h, siblings, _SIBLINGS, but=ways))
-            for o in [*ways, *fresh]:
-                o.sibling |= any(self.same(g, o.motion, m) for m in siblings)
-            ways = self._distinct(g, ways + fresh)
+            known = [o for o in ways if any(self.same(g, o.motion, m) for m in siblings)]
+            for o in known:
+                o.sibling = True
+            # A sibling may share nothing with the other body: it is no less likely for that.
+            new = [m for m in siblings if not any(self.same(g, m, o.motion) for o in ways)]
+            if new:
+                poses = np.array([m.matrix for m in new])
+                new = [new[k] for k in distinct(poses, -self._said(g, h, poses), g.some, 1.0 * self.pitch, _SIBLINGS)]
+            ways = self._distinct(g, ways + list(self.pool.map(lambda m: self._sibling(g, h, m), new)))
         order = lambda w: (w.evidence.refuted, -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
-        return Verdict(sorted(ways, key=order))
+        return Verdict(sorted(ways, key=order), len(g.members) == len(h.members) == 1)
 
-    def _screened(self, g: Body, h: Body, motions: list[RigidMotion], most: int, but: list[Way] = ()) -> list[RigidMotion]:  # type: ignore[assignment]
+    def _screened(self, g: Body, h: Body, motions: list[RigidMotion], most: int, but: list[Way] | None = None) -> list[RigidMotion]:
         """The likeliest of some ways by few places, drawn closer; none that is known already."""
         if not motions:
             return []
@@ -163,7 +170,7 @@ class Finder:
             kept += distinct(poses, worth, g.some, alike, most).tolist()[: max(most // 2, 4)]
         least = 0.5 * _RIVAL * float(marks[kept, 0].max(initial=0.0))
         out = [RigidMotion(poses[k]) for k in dict.fromkeys(kept) if marks[k, 0] > least]
-        return [m for m in out if not any(self.same(g, m, w.motion, 0.7) for w in but)]
+        return [m for m in out if not any(self.same(g, m, w.motion, 0.7) for w in but or [])]
 
     def _settled(self, g: Body, h: Body, motions: list[RigidMotion]) -> list[Way]:
         return self._distinct(g, [w for w in self.pool.map(lambda m: self._fine(g, h, m), motions) if w is not None])
@@ -175,12 +182,23 @@ class Finder:
             return None
         return Way(fine, weigh(g.witness, h.witness, fine, _LOOSE * self.pitch))
 
+    def _sibling(self, g: Body, h: Body, m: RigidMotion) -> Way:
+        """A sibling settled; as it was made where it shares too little to be settled, or slides away."""
+        best = self._fine(g, h, m)
+        if best is None or not self.same(g, best.motion, m):
+            best = Way(m, weigh(g.witness, h.witness, m, 0.5 * self.pitch))
+        best.sibling = True
+        return best
+
     def _distinct(self, g: Body, ways: list[Way]) -> list[Way]:
         """One of each: of ways that lie next to each other the least contradicted."""
         out: list[Way] = []
         for w in sorted(ways, key=lambda w: (w.evidence.tells, -w.evidence.strength(self.noise), -w.evidence.worth)):
-            if not any(self.same(g, w.motion, o.motion) for o in out):
+            near = next((o for o in out if self.same(g, w.motion, o.motion)), None)
+            if near is None:
                 out.append(w)
+            else:
+                near.sibling |= w.sibling
         return out
 
     def same(self, g: Body, a: RigidMotion, b: RigidMotion, pitches: float = 1.5) -> bool:
@@ -199,7 +217,8 @@ class Finder:
         return out
 
     def find_selves(self, i: int) -> None:
-        """The motions under which a scan nearly lies on itself: what two of its ways on another scan differ by, and their repeats."""
+        """The motions under which a scan nearly lies on itself: found on itself, what two of its ways on another scan differ by, and
+        their repeats."""
         b = self.singles[i]
         found: list[RigidMotion] = []
         for o in range(len(self.singles)):
@@ -207,6 +226,8 @@ class Finder:
                 continue
             ways = self.pair(i, o)[:8]
             found += [y.inverse().after(x) for x in ways for y in ways if x is not y]
+        poses, _ = candidates(b.ready, b.ready, lambda p: self._said(b, b, p), seed=3)
+        found += [RigidMotion(p) for p in poses[:_PER_PAIR]]
         if not found:
             self.selves[i] = []
             return
@@ -215,10 +236,17 @@ class Finder:
         for _ in range(4):
             again.append(again[-1] @ best)
         poses = self._best_selves(b, closer(b.ready.at, np.concatenate(again), b.ready.scoring), _SIBLINGS)
-        settled = [w for w in self.pool.map(lambda m: self._fine(b, b, m), map(RigidMotion, poses)) if w is not None]
         still = RigidMotion.identity()
-        kept = [w for w in settled if not w.evidence.refuted and w.evidence.unseen < _JUTS and not self.same(b, w.motion, still)]
-        self.selves[i] = [w.motion for w in self._distinct(b, kept)]
+        moved = [m for m in map(RigidMotion, poses) if not self.same(b, m, still)]
+        self.selves[i] = [m for m, ok in zip(moved, self.pool.map(lambda m: self._keeps(b, m), moved)) if ok]
+
+    def _keeps(self, b: Body, m: RigidMotion) -> bool:
+        """Whether a scan may lie on itself so: as drawn, for such a motion is often hardly held and slides, and settled where it stays."""
+        drawn = weigh(b.witness, b.witness, m, 2 * _LOOSE * self.pitch)
+        if drawn.blocked or drawn.unseen > _JUTS:
+            return False
+        fine = self._fine(b, b, m)
+        return fine is None or not self.same(b, fine.motion, m) or not fine.evidence.refuted
 
     def _best_selves(self, b: Body, poses: np.ndarray, most: int) -> np.ndarray:
         if not len(poses):
@@ -227,6 +255,10 @@ class Finder:
         at = b.some @ poses[:, :3, :3].transpose(0, 2, 1) + poses[:, None, :3, 3]
         moved = np.sqrt(((at - b.some) ** 2).sum(axis=2).mean(axis=1))
         ok = np.nonzero((agree > _SELF) & (moved > 1.5 * self.pitch))[0]
+        # One that makes the scan jut out of its own outline, or stand where it saw through, is no symmetry.
+        s = b.ready.scoring
+        jut = [float(b.witness.unseen(m.points(s.points), m.vectors(s.normals)).mean()) for m in map(RigidMotion, poses[ok])]
+        ok = ok[(np.array(jut) < _JUTS) & (self._said(b, b, poses[ok]) < _JUTS * len(s.points))] if len(ok) else ok
         if not len(ok):
             return np.zeros((0, 4, 4))
         return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]
