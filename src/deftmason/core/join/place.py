@@ -256,8 +256,8 @@ class _Placing:
         first = min(self.fixed) if self.fixed else min(main.members)
         back = RigidMotion.identity() if self.fixed else main.members[first].inverse()
         motions = {i: back.after(m) for i, m in sorted(main.members.items())}
-        if self.fixed:
-            motions |= self.fixed
+        # What stays stays to the last digit.
+        motions |= self.fixed or {first: RigidMotion.identity()}
         refused = {}
         for u in range(len(self.singles)):
             if u not in motions:
