@@ -26,6 +26,7 @@ __all__ = ["Placed", "Refused", "rough_match"]
 _SETTLED_BY = 800
 _LIKELIER = 1.5  # times as firm as its rivals that a way is supposed for
 _SUPPOSED = 3  # at most
+_OFF = 0.1  # pitches that a scan settled with all others may be off
 
 
 @dataclass(frozen=True)
@@ -228,14 +229,14 @@ class _Placing:
             self.kept += [g, h]
             ways = self.finder.rivals(self.finder.verdict(g, h, [self._between(main, g, h)]))
             if len(ways) != 1 or not self.finder.same(g, ways[0].motion, self._between(main, g, h)):
-                main = max(g, h, key=lambda b: (len(b.members), -min(b.members)))
+                main = self._main([g, h])
         while len(main.members) > 2:
             bad: list[tuple[float, int]] = []
             for u, m in main.members.items():
                 if u in self.fixed:
                     continue
                 rest = {i: k for i, k in main.members.items() if i != u}
-                e = weigh(self.singles[u].witness, self._body(rest).witness, m, 0.5 * 0.2 * self.pitch)
+                e = weigh(self.singles[u].witness, self._body(rest).witness, m, _OFF * self.pitch)
                 if e.refuted or not self.finder.enough(e):
                     bad.append((e.worth - 1e6 * e.tells, u))
             if not bad:
