@@ -13,7 +13,10 @@ def pytest_configure():
     # The settings may have been read before this file was: their folder is changed too.
     from django.conf import settings
 
+    from deftmason.server.settings import make_ready
+
     settings.DATA = Path(_FOLDER)
+    make_ready(settings.DATA)
     settings.DATABASES["default"]["TEST"]["NAME"] = str(Path(_FOLDER) / "test.sqlite3")
 
 

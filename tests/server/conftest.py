@@ -18,6 +18,11 @@ def _tasks_now(settings):
     settings.TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend", "QUEUES": ["default"]}}
 
 
+def body_of(r):
+    """The bytes of an answer, streamed or not."""
+    return r.getvalue() if r.streaming else r.content
+
+
 class Api:
     """JSON in, JSON out, with the CSRF token a page would send."""
 
@@ -40,8 +45,8 @@ class Api:
             content_type="application/json",
             HTTP_X_CSRFTOKEN=self.token,
         )
-        assert r.status_code == expect, (r.status_code, r.content[:400])
-        return r.json() if "json" in r["Content-Type"] else r.content
+        assert r.status_code == expect, (r.status_code, body_of(r)[:400])
+        return r.json() if "json" in r["Content-Type"] else body_of(r)
 
     def study(self, job, path, body, expect=200):
         """Start a study and follow it to its result."""

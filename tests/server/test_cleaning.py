@@ -6,6 +6,7 @@ import time
 import numpy as np
 import pytest
 
+from deftmason.core.errors import Cancelled
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.server.jobs import studies
@@ -181,19 +182,21 @@ def test_a_long_study_tells_how_far_it_is_and_stops(api, raw, monkeypatch):
     monkeypatch.setattr(studies, "_AT_ONCE", 0.02)
     seen = []
 
-    def slow(progress):
+    def slow(study):
         for k in range(200):
-            progress(k / 200, f"Working {k}")
+            if study.stop.is_set():
+                raise Cancelled()
+            study.told(k / 200, f"Working {k}")
             seen.append(k)
             time.sleep(0.01)
         return {}
 
-    study = studies.begin_study(raw, "preview", slow)
+    study = studies.begin_study("local", (raw, "preview"), slow)
     told = api.call("GET", f"/jobs/{raw}/studies/{study.number}")
     assert not told["done"] and 0 < told["progress"] < 1 and told["message"].startswith("Working")
     api.call("GET", f"/jobs/{raw + 1}/studies/{study.number}", expect=404)
     api.call("DELETE", f"/jobs/{raw}/studies/{study.number}")
     assert study.done.wait(1.0) and len(seen) < 150
-    again = studies.begin_study(raw, "preview", slow)
-    newer = studies.begin_study(raw, "preview", lambda p: {"answer": 1})
+    again = studies.begin_study("local", (raw, "preview"), slow)
+    newer = studies.begin_study("local", (raw, "preview"), lambda s: {"answer": 1})
     assert again.done.wait(2.0) and studies.study_view(newer)["result"] == {"answer": 1}

@@ -2,7 +2,7 @@
 
 import pytest
 
-from .conftest import block_steps, lay, start_job
+from .conftest import block_steps, body_of, lay, start_job
 
 
 @pytest.fixture
@@ -109,7 +109,7 @@ def test_sketch_body_check_and_deliver(api, framed, tmp_path):
     assert api.call("GET", f"/jobs/{job}/proofs/{proof['id']}")["summary"]["rms"] == check["summary"]["rms"]
     for what in ("model.step", "model.stl", "scan.ply", "sketch.dxf", "model.py", "recipe.json"):
         r = api.client.get(f"/api/jobs/{job}/deliver/{what}")
-        assert r.status_code == 200 and len(r.content) > 300, what
+        assert r.status_code == 200 and len(body_of(r)) > 300, what
     for key, what, extra in (
         (stones(view)["scan"]["key"], "scan", ""),
         (stones(view)["body"]["key"], "body", ""),

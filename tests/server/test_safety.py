@@ -126,7 +126,7 @@ def test_cancelled_work_stops_and_leaves_the_job_as_it_was(api, block_bytes):
     watch = _Watch.__new__(_Watch)
     import threading
 
-    watch.id, watch.last, watch.cancelled = work.id, 0.0, threading.Event()
+    watch.id, watch.last, watch.told, watch.cancelled = work.id, 0.0, 0.0, threading.Event()
     watch(0.4, "Half way")
     assert Work.objects.get(pk=work.id).message == "Half way"
     view = api.call("POST", f"/jobs/{job}/tasks/{work.id}/cancel")

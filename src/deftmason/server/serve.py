@@ -1,15 +1,91 @@
-"""Start web server and worker together; Ctrl+C stops both. ``python -m deftmason.server.serve [--port N] [--host A]``."""
+"""Start web server and worker together and keep them up; Ctrl+C stops both. ``python -m deftmason.server.serve [--port N] [--host A]``.
+
+A worker that died is replaced. A web server that died, or that has not answered for a while, is too.
+"""
 
 from __future__ import annotations
 
 import argparse
 import os
 import signal
+import socket
 import subprocess
 import sys
+import threading
 import time
+import urllib.error
+import urllib.request
 
 from .guard import is_loopback
+
+__all__ = ["Kept", "main"]
+
+_ASK_EVERY, _PATIENCE = 3.0, 20.0  # seconds between two questions to the web server; without an answer before it is replaced
+_STARTING = 60.0  # seconds a web server has until it answers first
+_QUICK = 5.0  # seconds: one that ends sooner has not run
+_MOST_QUICK = 4  # times in a row
+
+
+class Kept:
+    """A process that is started again when it ends."""
+
+    def __init__(self, command: list[str], env: dict[str, str]):
+        self.command, self.env = command, env
+        self.quick_ends = 0
+        self.start()
+
+    def start(self) -> None:
+        self.began = time.monotonic()
+        self.process = subprocess.Popen(self.command, env=self.env, start_new_session=True)
+
+    def look(self) -> bool:
+        """Start it again where it ended; False where it ends as often as it is started."""
+        if self.process.poll() is None:
+            return True
+        self.quick_ends = self.quick_ends + 1 if time.monotonic() - self.began < _QUICK else 0
+        if self.quick_ends >= _MOST_QUICK:
+            return False
+        time.sleep(min(0.2 * 2**self.quick_ends, 2.0))
+        self.start()
+        return True
+
+    def stop(self) -> None:
+        if self.process.poll() is None:
+            self.process.terminate()
+
+
+class _Pulse:
+    """Asks a web server every few seconds and remembers when it answered last."""
+
+    def __init__(self, url: str):
+        self.url, self.last, self.ended = url, 0.0, threading.Event()
+        threading.Thread(target=self._run, daemon=True).start()
+
+    def _run(self) -> None:
+        while not self.ended.wait(_ASK_EVERY):
+            try:
+                urllib.request.urlopen(self.url, timeout=_ASK_EVERY + 2).close()
+                self.last = time.monotonic()
+            except urllib.error.HTTPError:
+                self.last = time.monotonic()  # any answer is one
+            except OSError:
+                continue
+
+    def lost(self, kept: Kept) -> bool:
+        """Whether the process has been up, or tried to come up, too long without an answer."""
+        answered = self.last > kept.began
+        return time.monotonic() - (self.last if answered else kept.began) > (_PATIENCE if answered else _STARTING)
+
+
+def _taken(host: str, port: int) -> bool:
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_STREAM) as s:
+        s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            s.bind((host, port))
+        except OSError:
+            return True
+    return False
 
 
 def main() -> int:
@@ -25,54 +101,41 @@ def main() -> int:
             file=sys.stderr,
         )
         return 2
-    env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
-    web = [
-        sys.executable,
-        "-m",
-        "waitress",
-        f"--listen={options.host}:{options.port}",
-        "--threads=8",
-        f"--max-request-body-size={3_000_000_000}",
-        "deftmason.server.wsgi:application",
-    ]
-    worker = [
-        sys.executable,
-        "-m",
-        "deftmason.server",
-        "db_worker",
-        "--interval",
-        "0.2",
-        "--no-startup-delay",
-        "--no-reload",
-    ]
-    commands = {"web": web, "worker": worker}
-    running = {n: subprocess.Popen(c, env=env, start_new_session=True) for n, c in commands.items()}
-    print(f"Deft Mason is at http://{options.host}:{options.port}/  (Ctrl+C stops it)", flush=True)
-    stopping = False
-
-    def stop(*_):
-        nonlocal stopping
-        stopping = True
-
-    signal.signal(signal.SIGINT, stop)
-    signal.signal(signal.SIGTERM, stop)
-    while not stopping:
-        time.sleep(0.3)
-        if running["web"].poll() is not None:
-            print("The web server stopped; is the port taken?", file=sys.stderr)
+    if _taken(options.host, options.port):
+        print(f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.", file=sys.stderr)
+        return 1
+    env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings", "DEFT_MASON_CHILD": "1"}
+    python = [sys.executable, "-m"]
+    if subprocess.run([*python, "deftmason.server", "collect", "--quiet"], env=env).returncode:
+        return 1  # it said why
+    web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
+    worker = Kept([*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env)
+    host = f"[{options.host}]" if ":" in options.host else options.host
+    pulse = _Pulse(f"http://{'127.0.0.1' if host == '0.0.0.0' else host}:{options.port}/api/session")
+    print(f"Deft Mason is at http://{host}:{options.port}/  (Ctrl+C stops it)", flush=True)
+    stopping = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stopping.set())
+    while not stopping.wait(0.3):
+        if pulse.lost(web):
+            print("The web server stopped answering; it is started again.", file=sys.stderr, flush=True)
+            web.process.kill()
+            web.process.wait()
+        if not web.look():
+            print("The web server ends as soon as it is started; see what it said above.", file=sys.stderr)
             break
-        if running["worker"].poll() is not None:  # a worker that died is replaced; its task shows as failed
-            running["worker"] = subprocess.Popen(worker, env=env, start_new_session=True)
-            time.sleep(1)
-    for p in running.values():
-        if p.poll() is None:
-            p.terminate()
-    for p in running.values():
+        if not worker.look():
+            print("The worker ends as soon as it is started; see what it said above.", file=sys.stderr)
+            break
+    pulse.ended.set()
+    for kept in (web, worker):
+        kept.stop()
+    for kept in (web, worker):
         try:
-            p.wait(8)
+            kept.process.wait(8)
         except subprocess.TimeoutExpired:
-            p.kill()
-    return 0 if stopping else 1
+            kept.process.kill()
+    return 0 if stopping.is_set() else 1
 
 
 if __name__ == "__main__":

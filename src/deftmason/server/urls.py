@@ -16,4 +16,9 @@ def page(request, *_):
     return FileResponse(open(index, "rb"), content_type="text/html; charset=utf-8")
 
 
+handler400 = "deftmason.server.jobs.errors.bad_request"
+handler403 = "deftmason.server.jobs.errors.forbidden"
+handler404 = "deftmason.server.jobs.errors.not_found"
+handler500 = "deftmason.server.jobs.errors.server_error"
+
 urlpatterns = [path("api/", api.urls), re_path(r"^(?!api/|assets/).*$", page)]

@@ -10,6 +10,7 @@ export type Preview = S['Preview']
 export type Picked = S['Picked']
 export type Trace = S['Trace']
 export type Brought = S['Brought']
+export type BroughtStudy = S['BroughtStudy']
 export type Edges = S['Edges']
 export type ProofView = S['ProofView']
 export type Who = S['Who']
@@ -20,7 +21,8 @@ export type RimView = S['RimView']
 export type Layout = S['Layout']
 
 export class Refusal extends Error {
-  constructor(public status: number, public code: string, message: string, public field: string | null) {
+  /** `job`: where others changed the job meanwhile, the job as it is now. */
+  constructor(public status: number, public code: string, message: string, public field: string | null, public job: JobView | null = null) {
     super(message)
   }
 }
@@ -28,22 +30,35 @@ export class Refusal extends Error {
 const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? ''
 
 async function refuse(r: Response): Promise<never> {
-  let body: { code?: string; message?: string; field?: string | null } = {}
+  let body: { code?: string; message?: string; field?: string | null; job?: JobView } = {}
   try {
     body = await r.json()
   } catch {
     /* not JSON: say what the status says */
   }
-  throw new Refusal(r.status, body.code ?? 'http', body.message ?? `The server answered ${r.status}. Try again.`, body.field ?? null)
+  throw new Refusal(r.status, body.code ?? 'http', body.message ?? `The server answered ${r.status}. Try again.`, body.field ?? null, body.job ?? null)
 }
 
-export async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+const BUSY = 503
+const TRIES = 6
+
+/** A request that is asked again, a little later each time, while the server is at work on others (nothing was changed then). */
+async function asked(url: string, init?: RequestInit): Promise<Response> {
+  for (let k = 1; ; k++) {
+    const r = await fetch(url, init)
+    if (r.status !== BUSY || k === TRIES || (await r.clone().json().catch(() => ({}))).code !== 'busy') return r
+    await pause(400 * k, init?.signal ?? undefined)
+  }
+}
+
+/** `revision`: of the job that the change was asked of. */
+export async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal, revision?: number): Promise<T> {
   let r: Response
   try {
-    r = await fetch('/api' + path, {
+    r = await asked('/api' + path, {
       method,
       signal,
-      headers: { 'X-CSRFToken': token(), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      headers: { 'X-CSRFToken': token(), ...(revision === undefined ? {} : { 'If-Match': `"${revision}"` }), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
       body: body === undefined ? undefined : JSON.stringify(body),
     })
   } catch (e) {
@@ -74,8 +89,17 @@ export async function study<T>(job: number, path: string, body: unknown, told: (
   return at.result as T
 }
 
-/** Send a file with progress 0…1. */
-export function send(file: File, progress: (share: number) => void): Promise<Brought> {
+/** Send a file with progress 0…1, and wait until it is read. */
+export async function send(file: File, progress: (share: number) => void): Promise<Brought> {
+  let said = await sent(file, progress)
+  while ('study' in said) {
+    await pause(250)
+    said = await call<Brought | BroughtStudy>('GET', `/uploads/${said.study}`)
+  }
+  return said
+}
+
+function sent(file: File, progress: (share: number) => void): Promise<Brought | BroughtStudy> {
   return new Promise((resolve, reject) => {
     const x = new XMLHttpRequest()
     x.open('POST', '/api/uploads')
@@ -83,7 +107,12 @@ export function send(file: File, progress: (share: number) => void): Promise<Bro
     x.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1))
     x.onerror = () => reject(new Refusal(0, 'offline', 'The server does not answer. Is it still running?', null))
     x.onload = () => {
-      const body = JSON.parse(x.responseText || '{}')
+      let body: any = {}
+      try {
+        body = JSON.parse(x.responseText || '{}')
+      } catch {
+        /* not JSON: say what the status says */
+      }
       if (x.status < 300) resolve(body)
       else reject(new Refusal(x.status, body.code ?? 'http', body.message ?? `The server answered ${x.status}.`, body.field ?? null))
     }
@@ -103,7 +132,7 @@ export function geometry(job: number, key: string, what: string, scan?: string, 
   const url = `/api/jobs/${job}/geometry/${key}/${what}${scan ? `?scan=${scan}` : ''}${name ? `&name=${name}` : ''}`
   let found = kept.get(url)
   if (!found) {
-    found = fetch(url).then(async (r) => {
+    found = asked(url).then(async (r) => {
       if (!r.ok) await refuse(r)
       const data = await r.arrayBuffer()
       const length = new DataView(data).getUint32(0, true)

@@ -278,7 +278,7 @@ export interface paths {
          * Rims
          * @description Open rims, shortest first, with their course in the scan's coordinates.
          */
-        post: operations["deftmason_server_jobs_marking_rims"];
+        post: operations["deftmason_server_jobs_looking_rims"];
         delete?: never;
         options?: never;
         head?: never;
@@ -318,7 +318,7 @@ export interface paths {
          * Select Marked
          * @description What marks select on a scan, as numbers of shown facets or points.
          */
-        post: operations["deftmason_server_jobs_marking_select_marked"];
+        post: operations["deftmason_server_jobs_looking_select_marked"];
         delete?: never;
         options?: never;
         head?: never;
@@ -337,6 +337,26 @@ export interface paths {
         /** Share */
         post: operations["deftmason_server_jobs_shelf_share"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/share/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Unshare
+         * @description Take a shared job back from somebody.
+         */
+        delete: operations["deftmason_server_jobs_shelf_unshare"];
         options?: never;
         head?: never;
         patch?: never;
@@ -479,7 +499,7 @@ export interface paths {
          * Survey
          * @description Every defect of a mesh by kind, with its place; a study.
          */
-        post: operations["deftmason_server_jobs_marking_survey"];
+        post: operations["deftmason_server_jobs_looking_survey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -497,7 +517,7 @@ export interface paths {
         put?: never;
         /**
          * Retry
-         * @description Lay again what is not laid.
+         * @description Lay again what is not laid, and what failed by the program's own fault.
          */
         post: operations["deftmason_server_jobs_stones_retry"];
         delete?: never;
@@ -610,9 +630,29 @@ export interface paths {
         put?: never;
         /**
          * Bring
-         * @description Keep a scan file and say back what it holds, in every unit. An unusable file leaves nothing behind.
+         * @description Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file leaves nothing behind.
          */
         post: operations["deftmason_server_jobs_shelf_bring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{study}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow Upload
+         * @description How the reading of a file that was sent stands; waits a moment for it to finish.
+         */
+        get: operations["deftmason_server_jobs_shelf_follow_upload"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -654,6 +694,24 @@ export interface components {
             units: string;
             /** Upload */
             upload: number;
+        };
+        /**
+         * BroughtStudy
+         * @description A file that is still being read.
+         */
+        BroughtStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            /** Result */
+            result?: {
+                [key: string]: unknown;
+            } | null;
+            /** Study */
+            study: number;
         };
         /** BrushRequest */
         BrushRequest: {
@@ -1167,8 +1225,9 @@ export interface components {
             /**
              * Source
              * @default typed
+             * @enum {string}
              */
-            source: string;
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
             /** Value */
             value: number;
         };
@@ -1562,7 +1621,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_marking_rims: {
+    deftmason_server_jobs_looking_rims: {
         parameters: {
             query?: never;
             header?: never;
@@ -1614,7 +1673,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_marking_select_marked: {
+    deftmason_server_jobs_looking_select_marked: {
         parameters: {
             query?: never;
             header?: never;
@@ -1654,6 +1713,29 @@ export interface operations {
                 "application/json": components["schemas"]["Share"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_shelf_unshare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -1832,7 +1914,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_marking_survey: {
+    deftmason_server_jobs_looking_survey: {
         parameters: {
             query?: never;
             header?: never;
@@ -2066,7 +2148,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Brought"];
+                    "application/json": components["schemas"]["Brought"] | components["schemas"]["BroughtStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_shelf_follow_upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                study: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brought"] | components["schemas"]["BroughtStudy"];
                 };
             };
         };

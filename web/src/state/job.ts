@@ -1,7 +1,7 @@
 /** The job on screen: what the server says of it, what is in hand, what is shown. */
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
-import { call, geometry, numbers, study, type JobView, type Preview, type ProofView, type Selected, type Stone } from '../api/client'
+import { Refusal, call, geometry, numbers, study, type JobView, type Preview, type ProofView, type Selected, type Stone } from '../api/client'
 import { CLEAN_KINDS, JOIN_KINDS, STAGES, type StageKey } from './stages'
 
 export type Place = { place: [number, number, number]; normal: [number, number, number] }
@@ -123,12 +123,19 @@ export const useJob = defineStore('job', () => {
     error.value = ''
   }
 
-  /** Ask the server for a change of the recipe; the answer is the whole job. */
+  let lastChange: Promise<unknown> = Promise.resolve()
+  /** Ask the server for a change of the recipe as it is shown, one after the other; the answer is the whole job, also where others changed it meanwhile. */
+  function changed(method: string, path: string, body?: unknown): Promise<JobView> {
+    const id = job.value!.id
+    const mine = lastChange.then(() => call<JobView>(method, `/jobs/${id}${path}`, body, undefined, job.value?.id === id ? job.value.revision : undefined))
+    lastChange = mine.then((view) => { if (job.value?.id === id) take(view) }, (e) => { if (e instanceof Refusal && e.job && job.value?.id === id) take(e.job) })
+    return mine
+  }
   async function act(method: string, path: string, body?: unknown): Promise<boolean> {
     busy.value = true
     error.value = ''
     try {
-      take(await call<JobView>(method, `/jobs/${job.value!.id}${path}`, body))
+      await changed(method, path, body)
       return true
     } catch (e) {
       error.value = (e as Error).message
@@ -249,9 +256,8 @@ export const useJob = defineStore('job', () => {
     handError.value = ''
     const kind = hand.value.kind
     try {
-      const view = await ask<JobView>('/stones', { step: plain(hand.value) })
+      await changed('POST', '/stones', { step: plain(hand.value) })
       drop()
-      take(view)
       if (kind === 'frame') show.scan = true
       if (kind === 'check') show.tide = true
       if (kind === 'merge') { show.joined = 'mesh'; tip.value = null }

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from ..check.deviation import ModelSurface
 from ..errors import BadArgument, BadInput, Cancelled, MasonError
-from ..join.seen import Seen, see
 from ..progress import Progress, part, silent
-from ..scan.index import ScanIndex
-from ..scan.mesh import PointCloud, TriMesh
-from ..scan.section import SectionCutter
-from ..scan.selection import CloudIndex
 from .step import Outcome, Step, Value
 from .store import ResultStore
 
+if TYPE_CHECKING:
+    from ..check.deviation import ModelSurface
+    from ..join.seen import Seen
+    from ..scan.index import ScanIndex
+    from ..scan.mesh import PointCloud, TriMesh
+    from ..scan.section import SectionCutter
+    from ..scan.selection import CloudIndex
+
 __all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys", "working_scan"]
+
+
+log = logging.getLogger(__name__)
 
 
 @dataclass
@@ -69,6 +76,7 @@ class Replay:
     ----------
     scan_file : (sha256, name) → path of the scan's file.
     replaced : scan name → checksum of the file that stands in for it.
+    begun : is told each step's key and name just before it is computed.
     """
 
     def __init__(
@@ -77,13 +85,14 @@ class Replay:
         store: ResultStore,
         scan_file: Callable[[str, str], str],
         replaced: dict[str, str] | None = None,
+        begun: Callable[[str, str], None] = lambda key, name: None,
     ):
-        self.steps, self.store, self._scan_file = steps, store, scan_file
+        self.steps, self.store, self._scan_file, self._begun = steps, store, scan_file, begun
         self._replaced = replaced or {}
         self._by_id = {s.id: s for s in steps}
         self.keys = step_keys(steps, self._replaced)
 
-    # What steps may ask for (see `Context`).
+    # What steps may ask for (see `Context`). What computes is loaded only where it is asked for: a recipe is also read without.
 
     def output(self, step_id: str, *kinds: str):
         outcome = self.outcome(step_id)
@@ -92,21 +101,30 @@ class Replay:
         return outcome.output
 
     def index(self, step_id: str) -> ScanIndex:
-        return self.store.remember(("index", self._key(step_id)), lambda: ScanIndex(self.mesh(step_id)))
+        from ..scan.index import ScanIndex
+
+        return self.store.remember(("index", self.key_of(step_id)), lambda: ScanIndex(self.mesh(step_id)))
 
     def items(self, step_id: str) -> ScanIndex | CloudIndex:
+        from ..scan.mesh import TriMesh
+        from ..scan.selection import CloudIndex
+
         scan = self.output(step_id, "scan")
         if isinstance(scan, TriMesh):
             return self.index(step_id)
-        return self.store.remember(("items", self._key(step_id)), lambda: CloudIndex(scan))
+        return self.store.remember(("items", self.key_of(step_id)), lambda: CloudIndex(scan))
 
     def mesh(self, step_id: str) -> TriMesh:
+        from ..scan.mesh import TriMesh
+
         scan = self.output(step_id, "scan")
         if not isinstance(scan, TriMesh):
             raise BadInput(f"'{self._by_id[step_id].name}' is a cloud of points; triangulate it first.", field="scan")
         return scan
 
     def cloud(self, step_id: str) -> PointCloud:
+        from ..scan.mesh import TriMesh
+
         scan = self.output(step_id, "scan")
         if isinstance(scan, TriMesh):
             raise BadInput(f"'{self._by_id[step_id].name}' is a mesh; this works on clouds of points.", field="scan")
@@ -114,20 +132,26 @@ class Replay:
 
     def seen(self, step_id: str) -> Seen:
         """The scan made ready for joining."""
+        from ..join.seen import see
+
         scan = self.output(step_id, "scan")
-        return self.store.remember(("seen", self._key(step_id)), lambda: see(scan, f"'{self._by_id[step_id].name}'"))
+        return self.store.remember(("seen", self.key_of(step_id)), lambda: see(scan, f"'{self._by_id[step_id].name}'"))
 
     def cutter(self, step_id: str, normal) -> SectionCutter:
+        from ..scan.section import SectionCutter
+
         label = tuple(round(float(c), 12) for c in normal)
         return self.store.remember(
-            ("cutter", self._key(step_id), label), lambda: SectionCutter(self.index(step_id), normal)
+            ("cutter", self.key_of(step_id), label), lambda: SectionCutter(self.index(step_id), normal)
         )
 
     def surface(self, step_id: str, progress: Progress = silent) -> ModelSurface:
+        from ..check.deviation import ModelSurface
+
         def make() -> ModelSurface:
             return ModelSurface(self.output(step_id, "body"), progress)
 
-        return self.store.remember(("surface", self._key(step_id)), make)
+        return self.store.remember(("surface", self.key_of(step_id)), make)
 
     def scan_file(self, sha256: str, name: str) -> str:
         return self._scan_file(sha256, name)
@@ -142,7 +166,8 @@ class Replay:
             s = self._by_id.get(step_id)
         return step_id
 
-    def _key(self, step_id: str) -> str:
+    def key_of(self, step_id: str) -> str:
+        """The key of what stands for a step. Raises `BadInput` where nothing does."""
         key = self.keys.get(self._standing(step_id))
         if key is None:
             name = self._by_id[step_id].name if step_id in self._by_id else step_id
@@ -150,7 +175,7 @@ class Replay:
         return key
 
     def outcome(self, step_id: str) -> Outcome:
-        key = self._key(step_id)
+        key = self.key_of(step_id)
         record = self.store.record(key)
         found = self.store.load(key) if record and record["status"] != "failed" else None
         if found is None:
@@ -210,15 +235,17 @@ class Replay:
             begin = time.perf_counter()
             share = (done / len(todo), (done + 1) / len(todo))
             progress(share[0], f"Laying {s.name}")
+            self._begun(key, s.name)
             try:
                 outcome = s.run(self, part(progress, *share))
                 if outcome.status == "failed":
                     raise BadInput(outcome.says)
             except Cancelled:
                 raise
-            except MasonError as e:
-                self.store.save_failure(key, e.message)
-                out.append(Ran(s, key, "failed", e.message, {}, [], time.perf_counter() - begin))
+            except Exception as e:
+                says, broke = _failure(e, s)
+                self.store.save_failure(key, says, broke=broke)
+                out.append(Ran(s, key, "failed", says, {}, [], time.perf_counter() - begin))
                 bad.add(s.id)
                 done += 1
                 continue
@@ -233,6 +260,16 @@ class Replay:
             for v in r.values:
                 v.step = r.step.id
         return out
+
+
+def _failure(e: Exception, step: Step) -> tuple[str, bool]:
+    """What a step's failure says to people, and whether it was none of the step's own refusals."""
+    if isinstance(e, MasonError):
+        return e.message, False
+    if isinstance(e, MemoryError):
+        return f"'{step.name}' needs more memory than a step may take; use a smaller or coarser scan.", True
+    log.exception("A step of kind %s failed", step.kind)
+    return f"Something went wrong inside '{step.name}' ({type(e).__name__}); change its inputs a little.", True
 
 
 def working_scan(ran: list[Ran]) -> Ran | None:

@@ -8,73 +8,79 @@ from __future__ import annotations
 import hashlib
 import json
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal, Protocol
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from ..errors import BadInput
-from ..join.seen import Seen
-from ..progress import Progress
-from ..scan.index import ScanIndex
-from ..scan.mesh import PointCloud, TriMesh
-from ..scan.selection import CloudIndex, Mark, select
+from ..progress import Progress, silent
+from .records import Direction, Id, Length, Name, Place, Record, Size
 
-__all__ = ["Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "Pick", "Chosen", "MarkRecord", "selected"]
+if TYPE_CHECKING:
+    from ..join.seen import Seen
+    from ..scan.index import ScanIndex
+    from ..scan.mesh import PointCloud, TriMesh
+    from ..scan.selection import CloudIndex, Mark
+
+__all__ = [
+    "Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "parse_recipe", "Pick", "Chosen", "MarkRecord", "selected",
+]  # fmt: skip
 
 Status = Literal["sound", "attention", "failed", "off", "waiting"]
 
 
-class Chosen(BaseModel):
+class Chosen(Record):
     """A number of a step: what was chosen, and from where.
 
     Without a value the number follows the scan on every replay: as measured (source 'scan'), or as the roundest number
     the measurement allows (source 'rounded').
     """
 
-    model_config = ConfigDict(extra="forbid")
-    value: float | None = Field(None, description="The chosen number (mm or degrees); none: take what the scan says.")
+    value: Length | None = Field(None, description="The chosen number (mm or degrees); none: take what the scan says.")
     source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = Field(
         "scan", description="Where it came from."
     )
 
 
-class Pick(BaseModel):
+class Pick(Record):
     """A place on a scan and the rule that grows it."""
 
-    model_config = ConfigDict(extra="forbid")
-    place: tuple[float, float, float] = Field(description="A point on the scan, in the scan's own coordinates, mm.")
-    normal: tuple[float, float, float] | None = Field(None, description="Which side of the surface was meant.")
+    place: Place = Field(description="A point on the scan, in the scan's own coordinates, mm.")
+    normal: Direction | None = Field(None, description="Which side of the surface was meant.")
     rule: Literal["same facing", "same bend"] = Field("same facing", description="How the pick grows from its place.")
     angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
 
 
-class MarkRecord(BaseModel):
+class MarkRecord(Record):
     """One mark of a selection: a stroke, an outline with its view, or a rule from a place."""
 
-    model_config = ConfigDict(extra="forbid")
     by: Literal[
         "brush", "outline", "whole island", "same facing", "same bend", "up to a crease", "similar pieces",
         "everything", "invert", "grow", "shrink",
     ] = Field(description="What the mark is made by.")  # fmt: skip
     how: Literal["add", "take away", "intersect"] = Field("add", description="How it joins what was marked before.")
-    places: list[tuple[float, float, float]] = Field(
+    places: list[Place] = Field(
         default_factory=list, max_length=4000, description="A stroke's path, an outline's corners, or the one place of a rule; mm."
     )
-    normal: tuple[float, float, float] | None = Field(None, description="Which side of the surface was meant.")
-    toward: tuple[float, float, float] | None = Field(None, description="Direction to the viewer when it was drawn.")
+    normal: Direction | None = Field(None, description="Which side of the surface was meant.")
+    toward: Direction | None = Field(None, description="Direction to the viewer when it was drawn.")
     through: bool = Field(False, description="Also what lies hidden behind.")
-    radius: float | None = Field(None, gt=0, description="Of a brush, mm.")
+    radius: Size | None = Field(None, description="Of a brush, mm.")
     angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
     rings: int = Field(1, ge=1, le=200, description="How far to grow or shrink.")
 
     def mark(self) -> Mark:
+        from ..scan.selection import Mark
+
         return Mark(**{**self.model_dump(), "places": tuple(self.places)})
 
 
-def selected(items: ScanIndex | CloudIndex, marks: list[MarkRecord]) -> np.ndarray:
+def selected(items: ScanIndex | CloudIndex, marks: list[MarkRecord], progress: Progress = silent) -> np.ndarray:
     """Mask of the facets or points that marks select."""
-    return select(items, [m.mark() for m in marks])
+    from ..scan.selection import select
+
+    return select(items, [m.mark() for m in marks], progress)
 
 
 @dataclass
@@ -118,20 +124,19 @@ class Context(Protocol):
     def scan_replaced(self, name: str) -> bool: ...
 
 
-class Step(BaseModel):
+class Step(Record):
     """Base of all kinds. Subclasses set ``course``, ``title`` and implement `run`."""
 
-    model_config = ConfigDict(extra="forbid")
     course: ClassVar[str] = "scan"
     title: ClassVar[str] = ""
     quick: ClassVar[bool] = True
     produces: ClassVar[str] = ""
     follows: ClassVar[tuple[str, ...]] = ()  # fields that follow from the others and decide nothing
 
-    id: str = Field(description="Unique within the job.")
+    id: Id = Field(description="Unique within the job.")
     kind: str
-    version: int = Field(1, description="Version of this kind's parameters.")
-    name: str = Field(description="What people call it.", min_length=1, max_length=80)
+    version: int = Field(1, ge=1, description="Version of this kind's parameters.")
+    name: Name = Field(description="What people call it.")
     enabled: bool = Field(True, description="Off steps are passed over.")
 
     def inputs(self) -> list[str]:
@@ -170,25 +175,51 @@ def kinds() -> dict[str, type[Step]]:
     return dict(_KINDS)
 
 
-def parse_step(data: dict) -> Step:
+def parse_step(data: Any) -> Step:
     """A step from its record, upgraded from older versions. Raises `BadInput` in words."""
     from pydantic import ValidationError
 
-    kind = kinds().get(data.get("kind", ""))
+    if not isinstance(data, dict) or not isinstance(data.get("kind"), str):
+        raise BadInput("A step is a record that names its kind; this is none.", field="kind")
+    kind = kinds().get(data["kind"])
     if kind is None:
-        raise BadInput(f"There is no step of kind '{data.get('kind')}'.", field="kind")
+        raise BadInput(f"There is no step of kind {data['kind'][:40]!r}.", field="kind")
     current = kind.model_fields["version"].default
     version = data.get("version", current)
+    if type(version) is not int or version < 1:
+        raise BadInput(f"In {kind.title or kind.__name__}, version: {str(version)[:40]!r} is no version.", field="version")
     if version > current:
-        raise BadInput(
-            f"The step '{data.get('name')}' was made by a newer program (version {version}).", field="version"
-        )
+        raise BadInput(f"The step {str(data.get('name'))[:80]!r} was made by a newer program (version {version}).", field="version")
     while version < current:
+        if (data["kind"], version) not in _UPGRADES:
+            raise BadInput(f"In {kind.title or kind.__name__}, version: {version} is no longer read.", field="version")
         data = _UPGRADES[data["kind"], version](data)
         version += 1
     try:
         return kind.model_validate(data)
     except ValidationError as e:
         first = e.errors()[0]
-        where = ".".join(str(x) for x in first["loc"])
+        where = ".".join(str(x) for x in first["loc"])[:120]
         raise BadInput(f"In {kind.title or kind.__name__}, {where}: {first['msg']}.", field=where) from None
+
+
+_MOST_STEPS = 2000
+
+
+def parse_recipe(records: list[Any]) -> list[Step]:
+    """Steps from their records, each resting only on what comes before it. Raises `BadInput` in words.
+
+    An input that is not in the recipe at all is no error here: the step waits for it.
+    """
+    if len(records) > _MOST_STEPS:
+        raise BadInput(f"A recipe has {_MOST_STEPS:,} steps at most; this one has {len(records):,}.", field="steps")
+    steps = [parse_step(r) for r in records]
+    ids, seen = {s.id for s in steps}, set()
+    for s in steps:
+        if s.id in seen:
+            raise BadInput(f"Two steps have the id '{s.id}'.", field="id")
+        late = next((i for i in s.inputs() if i in ids and i not in seen), None)
+        if late is not None:
+            raise BadInput(f"'{s.name}' rests on a step that does not come before it.", field="inputs")
+        seen.add(s.id)
+    return steps

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import shutil
@@ -10,10 +11,20 @@ import threading
 from collections import OrderedDict
 from typing import Any
 
+from ..errors import NoRoom
 from .codec import pack, unpack
 from .step import Outcome
 
-__all__ = ["ResultStore"]
+__all__ = ["ResultStore", "sync_folder"]
+
+
+def sync_folder(folder: str) -> None:
+    """Flush a folder's own entries: a rename outlives a pulled plug only then."""
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
 
 
 class ResultStore:
@@ -34,7 +45,12 @@ class ResultStore:
 
     def record(self, key: str) -> dict | None:
         """The JSON part of a result, without its geometry."""
-        return self.remember(("record", key), lambda: self._read_record(key))
+        with self._lock:
+            known = self._hot.get(("record", key))
+        found = known or self._read_record(key)
+        if known is None and found is not None and found["status"] != "failed":  # a failure may be tried again by another process
+            self.remember(("record", key), lambda: found)
+        return found
 
     def _read_record(self, key: str) -> dict | None:
         try:
@@ -54,13 +70,10 @@ class ResultStore:
 
         return self.remember(("outcome", key), lambda: unpack(record, blob))
 
-    def save_failure(self, key: str, says: str) -> None:
-        """Remember that this cannot be computed, and why."""
-        self._write(
-            key,
-            {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []},
-            {},
-        )
+    def save_failure(self, key: str, says: str, *, broke: bool = False) -> None:
+        """Remember that this cannot be computed, and why; ``broke`` where the program failed and not the step refused."""
+        record = {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []}
+        self._write(key, record | ({"broke": True} if broke else {}), {})
 
     def forget(self, key: str) -> None:
         """Drop a result, so that it is computed again."""
@@ -80,14 +93,24 @@ class ResultStore:
         final = self.path(key)
         os.makedirs(os.path.dirname(final), exist_ok=True)
         temporary = tempfile.mkdtemp(dir=self.folder)
-        for name, data in {**blobs, "record.json": json.dumps(record).encode()}.items():
-            with open(os.path.join(temporary, name), "wb") as f:
-                f.write(data)
-                f.flush()
-                os.fsync(f.fileno())
         try:
-            os.rename(temporary, final)
-        except OSError:  # another process was first with the same result
+            for name, data in {**blobs, "record.json": json.dumps(record).encode()}.items():
+                with open(os.path.join(temporary, name), "wb") as f:
+                    f.write(data)
+                    f.flush()
+                    os.fsync(f.fileno())
+            sync_folder(temporary)
+            try:
+                os.rename(temporary, final)
+            except OSError as e:  # another process was first with the same result
+                if e.errno not in (errno.EEXIST, errno.ENOTEMPTY):
+                    raise
+            sync_folder(os.path.dirname(final))
+        except OSError as e:
+            if e.errno == errno.ENOSPC:
+                raise NoRoom() from None
+            raise
+        finally:
             shutil.rmtree(temporary, ignore_errors=True)
         with self._lock:
             self._hot.pop(("record", key), None)

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import zipfile
-import zlib
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -13,7 +11,9 @@ from ..elements import UNITS_IN_MM
 from ..errors import BadArgument, BadInput
 from .e57 import read_e57
 from .mesh import PointCloud, TriMesh
+from .obj import read_obj
 from .off import read_off
+from .packed import read_packed
 from .ply import read_ply, write_ply
 from .stl import read_stl, write_stl
 from .textpoints import TextLayout, read_text_points
@@ -24,7 +24,8 @@ MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf", ".glb")
 TEXT_SUFFIXES = (".xyz", ".pts", ".asc")
 CLOUD_SUFFIXES = (".ply", *TEXT_SUFFIXES, ".e57")
 
-_MOST_UNPACKED = 500_000_000  # bytes a 3MF may unpack to
+_MOST_TRIANGLES, _MOST_POINTS = 40_000_000, 80_000_000
+_FARTHEST = 1e9  # mm from the origin
 _BAD_SHARE = 0.01  # of coordinates that may be no numbers
 
 
@@ -36,8 +37,10 @@ class ReadScan:
     warnings: list[str] = field(default_factory=list)
 
 
-def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None) -> ReadScan:
+def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None, *, called: str | None = None) -> ReadScan:
     """Read a mesh or cloud by its suffix and bring it to millimetres; a text cloud by its layout, else the recognised one.
+
+    ``called``: the file's own name where it lies under another one; its suffix says the format.
 
     Raises
     ------
@@ -45,7 +48,7 @@ def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None) ->
     """
     if units not in UNITS_IN_MM:
         raise BadArgument(f"The unit '{units}' is not known; give one of {', '.join(UNITS_IN_MM)}.", field="units")
-    name = os.path.basename(path)
+    own, name = os.path.basename(path), called or os.path.basename(path)
     if not os.path.isfile(path):
         raise BadInput(f"{name}: there is no such file; check the path.")
     if os.path.getsize(path) == 0:
@@ -53,6 +56,8 @@ def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None) ->
     suffix = os.path.splitext(name)[1].lower()
     try:
         raw = _read(path, suffix, name, layout)
+    except BadInput as e:
+        raise BadInput(e.message.replace(own, name), field=e.field) from None
     except (UnicodeDecodeError, MemoryError, OverflowError) as e:
         raise BadInput(
             f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
@@ -66,79 +71,17 @@ def _read(path: str, suffix: str, name: str, layout: TextLayout | None) -> TriMe
     if suffix == ".ply":
         return read_ply(path)
     if suffix == ".obj":
-        return _obj(path, name)
+        return read_obj(path, name)
     if suffix == ".off":
         return read_off(path)
     if suffix in (".3mf", ".glb"):
-        return _by_library(path, suffix, name)
+        return read_packed(path, suffix, name)
     if suffix == ".e57":
         return read_e57(path)
     if suffix in TEXT_SUFFIXES:
         return read_text_points(path, layout)
     known = ", ".join(sorted(set(MESH_SUFFIXES + CLOUD_SUFFIXES)))
     raise BadInput(f"{name}: '{suffix or 'no suffix'}' is not a scan format; give one of {known}.")
-
-
-def _obj(path: str, name: str) -> TriMesh | PointCloud:
-    vertices, colors, faces = [], [], []
-    with open(path, "rb") as f:
-        for line in f:
-            if line.startswith(b"v "):
-                vertices.append(line[2:].split()[:6])
-            elif line.startswith(b"f "):
-                corners = [w.split(b"/", 1)[0] for w in line[2:].split()]
-                faces += [(corners[0], corners[i], corners[i + 1]) for i in range(1, len(corners) - 1)]
-    if not vertices:
-        raise BadInput(f"{name}: holds no vertices; it is not an OBJ mesh, choose another file.")
-    try:
-        points = np.array([v[:3] for v in vertices], dtype="S32").astype(np.float64)
-        index = np.array(faces, dtype="S16").astype(np.int64) if faces else np.zeros((0, 3), np.int64)
-        if all(len(v) == 6 for v in vertices):
-            colors = np.clip(np.array([v[3:] for v in vertices], dtype="S32").astype(float) * 255, 0, 255)
-    except ValueError:
-        raise BadInput(f"{name}: has a vertex or face that is not made of numbers; export it again.") from None
-    index = np.where(index > 0, index - 1, len(points) + index)
-    rgb = np.asarray(colors, np.uint8) if len(colors) else None
-    return TriMesh(points, index, rgb) if len(index) else PointCloud(points, None, rgb)
-
-
-def _really_unpacked(package: zipfile.ZipFile) -> int:
-    """Bytes that come out of a package, counted piece by piece up to a little over what is allowed."""
-    total = 0
-    for entry in package.infolist():
-        with package.open(entry) as f:
-            while total <= _MOST_UNPACKED:
-                piece = f.read(1 << 20)
-                if not piece:
-                    break
-                total += len(piece)
-    return total
-
-
-def _by_library(path: str, suffix: str, name: str) -> TriMesh:
-    import trimesh
-
-    if suffix == ".3mf":
-        try:
-            with zipfile.ZipFile(path) as z:
-                unpacked = sum(i.file_size for i in z.infolist())
-                if unpacked <= _MOST_UNPACKED:  # what the directory says may be less than what comes out
-                    unpacked = max(unpacked, _really_unpacked(z))
-        except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zlib.error):
-            raise BadInput(f"{name}: is not a 3MF package; export it again.") from None
-        if unpacked > _MOST_UNPACKED:
-            raise BadInput(f"{name}: unpacks to more than {_MOST_UNPACKED / 1e9:g} GB, which no 3MF scan needs; export it as PLY.")
-    try:
-        loaded = trimesh.load(path, force="mesh", process=False)
-        points, faces = np.asarray(loaded.vertices, float), np.asarray(loaded.faces, np.int64)
-        colors = np.asarray(loaded.visual.vertex_colors)[:, :3] if loaded.visual.kind == "vertex" else None
-    except Exception as e:  # the library's errors are many; each means the file is not usable
-        raise BadInput(
-            f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
-        ) from None
-    if len(faces) == 0:
-        raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
-    return TriMesh(points, faces, colors)
 
 
 def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
@@ -149,6 +92,9 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
         _too_many_bad(bad, len(good), "points", name)
         if len(good) - bad < 1:
             raise BadInput(f"{name}: holds no points.")
+        if len(good) > _MOST_POINTS:
+            raise BadInput(f"{name}: holds {len(good):,} points, more than {_MOST_POINTS:,}; thin it before bringing it in.")
+        _not_too_far(raw.points[good], scale, name)
         if bad:
             warnings.append(f"{bad:,} of {len(good):,} points had coordinates that are no numbers and were dropped.")
         keep = lambda a: None if a is None else a[good]  # noqa: E731
@@ -156,6 +102,8 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
     faces, n = raw.faces, len(raw.vertices)
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
+    if len(faces) > _MOST_TRIANGLES:
+        raise BadInput(f"{name}: holds {len(faces):,} triangles, more than {_MOST_TRIANGLES:,}; decimate it before bringing it in.")
     if faces.min() < 0 or faces.max() >= n:
         raise BadInput(
             f"{name}: a triangle names vertex {int(faces.max())} of {n:,}; the file is damaged, export it again."
@@ -170,11 +118,14 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
         faces, vertices = rank[faces[keep_f]], vertices[good]
         colors = None if colors is None else colors[good]
         warnings.append(f"{bad:,} triangles had coordinates that are no numbers and were dropped.")
-    if np.abs(vertices).max(initial=0) * scale > 1e9:
-        raise BadInput(
-            f"{name}: reaches {np.abs(vertices).max() * scale / 1e6:,.0f} km from the origin; check the unit."
-        )
+    _not_too_far(vertices, scale, name)
     return ReadScan(TriMesh(vertices * scale, np.ascontiguousarray(faces, np.int32), colors), warnings)
+
+
+def _not_too_far(points: np.ndarray, scale: float, name: str) -> None:
+    reach = np.abs(points).max(initial=0) * scale
+    if reach > _FARTHEST:
+        raise BadInput(f"{name}: reaches {reach / 1e6:,.6g} km from the origin; check the unit.")
 
 
 def _too_many_bad(bad: int, total: int, what: str, name: str) -> None:

@@ -6,6 +6,7 @@ names a facet or point; every mark holds places, lengths and directions in the s
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections import OrderedDict
 from dataclasses import asdict, dataclass
@@ -15,6 +16,7 @@ import numpy as np
 from numba import njit
 
 from ..errors import BadArgument, BadInput
+from ..progress import Progress, silent
 from .cells import Cells, spacing_of
 from .index import ScanIndex
 from .mesh import PointCloud
@@ -33,6 +35,9 @@ RULES_OF_MARKS = (
 _CREASE_DEG = 28.0
 _ALIKE = 2.0  # pieces between half and twice the size are similar
 _LOST_MM = 3.0
+_MOST_DOTS = 2_000_000  # along one brush stroke
+_MOST_CORNERS = 1500  # of an outline
+_MOST_RINGS = 4000  # that all marks together may grow and shrink
 
 
 @dataclass(frozen=True)
@@ -181,20 +186,43 @@ def _brush(items: _Items, mark: Mark) -> np.ndarray:
     flat = np.eye(3)
     if mark.through and toward is not None:
         flat = np.stack(_across(toward))
-    path = path @ flat.T
-    dense = [path[:1]]
-    for a, b in zip(path[:-1], path[1:]):
-        n = max(1, int(np.ceil(np.linalg.norm(b - a) / (0.4 * r))))
-        dense.append(a + (b - a) * (np.arange(1, n + 1) / n)[:, None])
-    dots = np.concatenate(dense)
     at = items.at if flat.shape[0] == 3 else items.at @ flat.T
+    dots = _dots(path @ flat.T, 0.4 * r, at.min(axis=0) - r, at.max(axis=0) + r)
+    out = np.zeros(len(items.at), bool)
+    if not len(dots):
+        return out
     ids = np.nonzero(((at >= dots.min(axis=0) - r) & (at <= dots.max(axis=0) + r)).all(axis=1))[0]
     ids = ids[np.isfinite(cKDTree(dots).query(at[ids], distance_upper_bound=r)[0])]
     if not mark.through and toward is not None and items.normals is not None:
         ids = ids[items.normals[ids] @ toward > -0.1]
-    out = np.zeros(len(items.at), bool)
     out[ids] = True
     return out
+
+
+def _dots(path: np.ndarray, step: float, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """Points no farther apart than ``step`` along the parts of a path (k, d) that lie in a box (Liang, Barsky 1984).
+
+    Raises `BadArgument` where they would be too many: the brush is too thin for so long a stroke.
+    """
+    a = path if len(path) == 1 else path[:-1]
+    d = np.zeros_like(a) if len(path) == 1 else np.diff(path, axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        t1, t2 = (low - a) / d, (high - a) / d
+    still = d == 0
+    inside = (a >= low) & (a <= high)
+    first = np.where(still, np.where(inside, -np.inf, np.inf), np.minimum(t1, t2)).max(axis=1)
+    last = np.where(still, np.where(inside, np.inf, -np.inf), np.maximum(t1, t2)).min(axis=1)
+    first, last = np.maximum(first, 0.0), np.minimum(last, 1.0)
+    hit = first <= last
+    a, d, first, last = a[hit], d[hit], first[hit], last[hit]
+    count = np.ceil(np.linalg.norm(d, axis=1) * (last - first) / step)
+    if count.sum() > _MOST_DOTS:
+        raise BadArgument("The stroke is too long for so thin a brush; use a wider one or several strokes.", field="marks")
+    count = count.astype(np.int64) + 1
+    which = np.repeat(np.arange(len(a)), count)
+    k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
+    t = first[which] + (last - first)[which] * k / np.maximum(count - 1, 1)[which]
+    return a[which] + t[:, None] * d[which]
 
 
 def _outline(items: _Items, mark: Mark) -> np.ndarray:
@@ -205,6 +233,8 @@ def _outline(items: _Items, mark: Mark) -> np.ndarray:
     toward = toward / np.linalg.norm(toward)
     u, v = _across(toward)
     corners = np.asarray(mark.places, float)
+    if len(corners) > _MOST_CORNERS:
+        raise BadArgument(f"An outline has {_MOST_CORNERS:,} corners at most; draw it coarser.", field="marks")
     area = shapely.make_valid(shapely.Polygon(np.column_stack([corners @ u, corners @ v])))
     shapely.prepare(area)
     x, y = items.at @ u, items.at @ v
@@ -218,12 +248,15 @@ def _outline(items: _Items, mark: Mark) -> np.ndarray:
     return out
 
 
-def _grown(index: ScanIndex | CloudIndex, mask: np.ndarray, rings: int) -> np.ndarray:
+def _grown(index: ScanIndex | CloudIndex, mask: np.ndarray, rings: int, progress: Progress) -> np.ndarray:
     if isinstance(index, ScanIndex):
         faces, touched = index.mesh.faces, np.zeros(len(index.mesh.vertices), bool)
-        for _ in range(rings):
+        for k in range(rings):
+            progress(k / rings)
             touched[faces[mask]] = True
-            mask = touched[faces].any(axis=1)
+            before, mask = mask, touched[faces].any(axis=1)
+            if np.array_equal(before, mask):
+                break
         return mask
     from scipy.spatial import cKDTree
 
@@ -235,7 +268,7 @@ def _grown(index: ScanIndex | CloudIndex, mask: np.ndarray, rings: int) -> np.nd
     return mask
 
 
-def _one(items: _Items, mark: Mark, before: np.ndarray) -> np.ndarray:
+def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> np.ndarray:
     """What one mark means by itself; for invert, grow and shrink what becomes of ``before``."""
     index = items.index
     out = np.zeros(len(items.at), bool)
@@ -250,7 +283,7 @@ def _one(items: _Items, mark: Mark, before: np.ndarray) -> np.ndarray:
     if mark.by in ("grow", "shrink"):
         if not 1 <= mark.rings <= 200:
             raise BadArgument("Grow and shrink go by 1 to 200 rings.", field="marks")
-        return _grown(index, before, mark.rings) if mark.by == "grow" else ~_grown(index, ~before, mark.rings)
+        return _grown(index, before, mark.rings, progress) if mark.by == "grow" else ~_grown(index, ~before, mark.rings, progress)
     _need(mark, 1)
     if mark.by == "whole island":
         return index.pieces == index.pieces[items.seed(mark)]
@@ -275,7 +308,7 @@ def _one(items: _Items, mark: Mark, before: np.ndarray) -> np.ndarray:
 _MOST_KEPT = 30
 
 
-def select(index: ScanIndex | CloudIndex, marks: list[Mark]) -> np.ndarray:
+def select(index: ScanIndex | CloudIndex, marks: list[Mark], progress: Progress = silent) -> np.ndarray:
     """Mask of the facets (of a mesh) or points (of a cloud) that the marks select, one after the other.
 
     What the first marks gave is kept, so that another mark costs only itself. Raises `BadInput` where a marked place is
@@ -284,14 +317,22 @@ def select(index: ScanIndex | CloudIndex, marks: list[Mark]) -> np.ndarray:
     items = _Items(index)
     mask = np.zeros(len(items.at), bool)
     kept = index.marked
+    changing = ("invert", "grow", "shrink")
+    if sum(m.rings for m in marks if m.by in changing[1:]) > _MOST_RINGS:
+        raise BadArgument(f"Marks may grow and shrink by {_MOST_RINGS:,} rings in all; take some out.", field="marks")
+    key, last = "", None
     for k, mark in enumerate(marks):
-        key = json.dumps([asdict(m) for m in marks[: k + 1]])
+        progress(k / len(marks), "Resolving the marks")
+        if mark == last and mark.by not in changing:
+            continue  # the same mark again says nothing new
+        last = mark
+        key = hashlib.sha256((key + json.dumps(asdict(mark))).encode()).hexdigest()
         known = kept.get(key)
         if known is not None:
             mask = known
             continue
         _need(mark, 0)
-        new = _one(items, mark, mask)
+        new = _one(items, mark, mask, progress)
         if mark.by in ("invert", "grow", "shrink"):
             mask = new
         elif mark.how == "add":

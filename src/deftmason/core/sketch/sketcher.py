@@ -63,9 +63,13 @@ def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, 
 
     Raises `BadInput` where it touched no trace.
     """
+    import shapely
+
     best: np.ndarray | None = None
+    path = shapely.Point(brush[0]) if len(brush) == 1 else shapely.LineString(brush)
+    shapely.prepare(path)
     for loop in loops:
-        near = _to_polyline(loop.points, brush) <= radius
+        near = shapely.dwithin(path, shapely.points(loop.points), radius)
         if not near.any():
             continue
         if loop.closed and near.all():
@@ -102,7 +106,13 @@ def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
     return list(out.values())
 
 
+def reach_for(loops: list[TraceLoop], step: float) -> float:
+    """How far from where it was brushed a stretch is looked for on a trace, mm."""
+    return max(4 * step, _REACH * trace_size(loops))
+
+
 def _to_polyline(points: np.ndarray, line: np.ndarray) -> np.ndarray:
+    """Distances of points (k, 2) to a polyline of a few places (at most those of a `Stroke`)."""
     if len(line) == 1:
         return np.linalg.norm(points - line[0], axis=1)
     a, d = line[:-1], np.diff(line, axis=0)
@@ -110,11 +120,6 @@ def _to_polyline(points: np.ndarray, line: np.ndarray) -> np.ndarray:
     rel = points[:, None] - a[None]
     t = np.clip(np.einsum("ijk,jk->ij", rel, d) / dd, 0, 1)
     return np.linalg.norm(rel - t[..., None] * d[None], axis=2).min(axis=1)
-
-
-def reach_for(loops: list[TraceLoop], step: float) -> float:
-    """How far from where it was brushed a stretch is looked for on a trace, mm."""
-    return max(4 * step, _REACH * trace_size(loops))
 
 
 def _densely(s: Stroke, step: float) -> np.ndarray:

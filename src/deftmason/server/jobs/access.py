@@ -10,7 +10,7 @@ from ninja.utils import check_csrf
 
 from .models import Job
 
-__all__ = ["session", "jobs_of", "job_of"]
+__all__ = ["session", "jobs_of", "job_of", "owner_of", "person_of", "seen_revision"]
 
 
 def session(request: HttpRequest):
@@ -38,3 +38,18 @@ def job_of(request: HttpRequest, job_id: int) -> Job:
 
 def owner_of(request: HttpRequest):
     return request.user if settings.SHARED else None
+
+
+def person_of(request: HttpRequest) -> str:
+    """Whose turn a request takes at the engines."""
+    return f"user {request.user.pk}" if settings.SHARED else "local"
+
+
+def seen_revision(request: HttpRequest) -> int | None:
+    """The revision of the job that the page showed when it asked for a change (the header ``If-Match``), if it says."""
+    text = request.headers.get("If-Match", "").strip().strip('"')
+    if not text:
+        return None
+    if not text.isascii() or not text.isdigit() or len(text) > 9:
+        raise HttpError(400, "If-Match holds the job's revision, a whole number.")
+    return int(text)

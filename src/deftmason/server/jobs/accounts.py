@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from ninja import Router, Schema
 from ninja.errors import HttpError
+from pydantic import Field
 
 from .access import session
 
@@ -18,8 +21,8 @@ class Who(Schema):
 
 
 class Credentials(Schema):
-    name: str
-    password: str
+    name: Annotated[str, Field(max_length=150)]
+    password: Annotated[str, Field(max_length=1000)]
 
 
 @router.get("", response=Who, auth=None)
@@ -39,6 +42,8 @@ def log_in(request, data: Credentials):
         raise HttpError(400, "This server is for local use; there is nothing to log in to.")
     user = authenticate(request, username=data.name, password=data.password)
     if user is None:
+        if getattr(request, "axes_locked_out", False):
+            raise HttpError(429, "Too many wrong passwords; wait a quarter of an hour and try again.")
         raise HttpError(401, "Name or password is wrong.")
     login(request, user)
     return {"shared": True, "user": user.get_username()}

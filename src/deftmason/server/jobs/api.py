@@ -2,41 +2,58 @@
 
 from __future__ import annotations
 
+from django.conf import settings
 from django.http import HttpRequest
 from ninja import NinjaAPI
 from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, giving, looking, marking, shelf, stones, studies
+from . import accounts, giving, looking, shelf, stones, studies
 from .access import session
+from .errors import answer, told
+from .models import Job
+from .recipe import Conflict
+from .strict import StrictParser, StrictRenderer
 
-api = NinjaAPI(title="Deft Mason", version="1", auth=session, docs_url=None)
-api.add_router("/session", accounts.router)
-api.add_router("", shelf.router)
-api.add_router("", stones.router)
-api.add_router("", looking.router)
-api.add_router("", giving.router)
-api.add_router("", marking.router)
-api.add_router("", studies.router)
-
-
-def _error(request: HttpRequest, status: int, code: str, message: str, field=None, hint=None):
-    return api.create_response(request, {"code": code, "message": message, "field": field, "hint": hint}, status=status)
+api = NinjaAPI(
+    title="Deft Mason",
+    version="1",
+    auth=session,
+    docs_url=None,
+    openapi_url=None if settings.SHARED else "/openapi.json",
+    parser=StrictParser(),
+    renderer=StrictRenderer(),
+)
+for prefix, part in (("/session", accounts), ("", shelf), ("", stones), ("", looking), ("", giving), ("", studies)):
+    api.add_router(prefix, part.router)
 
 
 @api.exception_handler(MasonError)
-def refused(request, e: MasonError):
-    return _error(request, 422, e.code, e.message, e.field, e.hint)
+@api.exception_handler(Exception)
+def refused(request: HttpRequest, e: Exception):
+    status, body = answer(e)
+    response = api.create_response(request, body, status=status)
+    if status == 503:
+        response["Retry-After"] = "1"
+    return response
+
+
+@api.exception_handler(Conflict)
+def conflict(request: HttpRequest, e: Conflict):
+    """Others changed the job: the answer holds it as it is now."""
+    status, body = answer(e)
+    now = stones.job_view(Job.objects.get(pk=e.job_id))
+    return api.create_response(request, {**body, "job": now}, status=status)
 
 
 @api.exception_handler(HttpError)
-def http(request, e: HttpError):
-    return _error(request, e.status_code, "http", str(e))
+def http(request: HttpRequest, e: HttpError):
+    return api.create_response(request, told("http", str(e)), status=e.status_code)
 
 
 @api.exception_handler(ValidationError)
-def invalid(request, e: ValidationError):
+def invalid(request: HttpRequest, e: ValidationError):
     first = e.errors[0]
-    where = ".".join(str(x) for x in first["loc"][1:])
-    return _error(request, 422, "bad_argument", f"{where}: {first['msg']}.", where)
+    where = ".".join(str(x) for x in first["loc"][1:])[:120]
+    return api.create_response(request, told("bad_argument", f"{where}: {first['msg']}.", where), status=422)

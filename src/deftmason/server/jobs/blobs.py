@@ -1,47 +1,85 @@
-"""Files as given, on disk by checksum: flushed before the row that names them."""
+"""Files as given, on disk by checksum: flushed, with their folder, before the row that names them.
+
+A file that was sent lies under a name of its own until it has been read and found usable; only then does it become a blob. So an unusable one
+leaves nothing, and the same file sent by several people at once is kept once.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import os
+import shutil
 import tempfile
+from collections.abc import Iterable
+from dataclasses import dataclass
 
 from django.conf import settings
 
-from deftmason.core.errors import BadInput
+from deftmason.core.errors import BadInput, NoRoom
+from deftmason.core.recipe.store import sync_folder
 
+from ..engines.desk import blob_file
 from .models import Blob
 
-__all__ = ["blob_path", "keep_file"]
+__all__ = ["Sent", "blob_path", "drop", "keep", "receive", "room_for"]
+
+_SPARE = 200_000_000  # bytes of the disk that are left to what is being worked on
+
+
+@dataclass
+class Sent:
+    """A file that was sent and is not kept yet."""
+
+    path: str
+    sha256: str
+    size: int
 
 
 def blob_path(sha256: str) -> str:
-    return str(settings.DATA / "blobs" / sha256[:2] / sha256)
+    return blob_file(str(settings.DATA), sha256)
 
 
-def keep_file(chunks) -> Blob:
-    """Store chunks of bytes as a blob. Raises `BadInput` where they are more than may be sent."""
-    folder = settings.DATA / "blobs"
-    folder.mkdir(exist_ok=True)
+def room_for(size: int) -> None:
+    """Raises `NoRoom` where the disk has none for so many bytes more."""
+    free = shutil.disk_usage(settings.DATA).free
+    if free < size + _SPARE:
+        raise NoRoom(f"The server's disk has {max(free - _SPARE, 0) / 1e6:,.0f} MB left, and this needs {size / 1e6:,.0f} MB; make room there first.")
+
+
+def receive(chunks: Iterable[bytes], most: int | None = None) -> Sent:
+    """Chunks of bytes as a file of its own. Raises `BadInput` where they are more than may be sent, and leaves nothing then."""
+    most = settings.MOST_UPLOAD_BYTES if most is None else most
     digest, size = hashlib.sha256(), 0
-    handle, temporary = tempfile.mkstemp(dir=folder)
+    handle, path = tempfile.mkstemp(dir=settings.DATA / "tmp", prefix="sent-")
     try:
         with os.fdopen(handle, "wb") as f:
             for chunk in chunks:
                 size += len(chunk)
-                if size > settings.MOST_UPLOAD_BYTES:
-                    raise BadInput(
-                        f"The file is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent."
-                    )
+                if size > most:
+                    raise BadInput(f"The file is larger than the {most / 1e9:g} GB that may be sent.", field="file")
                 digest.update(chunk)
                 f.write(chunk)
             f.flush()
             os.fsync(f.fileno())
-        final = blob_path(digest.hexdigest())
-        os.makedirs(os.path.dirname(final), exist_ok=True)
-        os.replace(temporary, final)
     except BaseException:
-        if os.path.exists(temporary):
-            os.unlink(temporary)
+        os.unlink(path)
         raise
-    return Blob.objects.get_or_create(sha256=digest.hexdigest(), defaults={"size": size})[0]
+    return Sent(path, digest.hexdigest(), size)
+
+
+def drop(sent: Sent) -> None:
+    """Remove a sent file that is not to be kept."""
+    if os.path.exists(sent.path):
+        os.unlink(sent.path)
+
+
+def keep(sent: Sent) -> Blob:
+    """Make a sent file a blob; the same bytes kept before stay as they are."""
+    final = blob_path(sent.sha256)
+    folder = os.path.dirname(final)
+    os.makedirs(folder, exist_ok=True)
+    if not os.path.exists(final) or os.path.getsize(final) != sent.size:
+        os.replace(sent.path, final)
+    drop(sent)
+    sync_folder(folder)
+    return Blob.objects.get_or_create(sha256=sent.sha256, defaults={"size": sent.size})[0]

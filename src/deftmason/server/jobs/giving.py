@@ -2,32 +2,29 @@
 
 from __future__ import annotations
 
+import io
 import os
-import tempfile
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import FileResponse, HttpRequest
 from ninja import Router, Schema
 from ninja.errors import HttpError
 
-from deftmason.core.deliver.drawing_files import write_dxf
-from deftmason.core.deliver.script import model_script
 from deftmason.core.errors import BadInput
-from deftmason.core.kernel.files import write_step
-from deftmason.core.kernel.tessellate import tessellate
 from deftmason.core.recipe.recipefile import recipe_text
-from deftmason.core.recipe.replay import working_scan
-from deftmason.core.scan.files import write_scan
-from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.recipe.records import one_line
 
+from ..engines.work.giving import FILES
 from .access import job_of
+from .engine import ask
 from .models import Proof
 from .recipe import records, replay_of
 from .stones import JobView, job_view
 
 router = Router()
 
-_STL_MM = 0.01
+_LIMIT = 120.0  # seconds a large model may take to be written
+_BYTES = "application/octet-stream"
 
 
 class NewProof(Schema):
@@ -56,15 +53,16 @@ def keep(request: HttpRequest, job_id: int, data: NewProof):
     r = ran.get(data.step)
     if r is None or not r.done or r.step.produces != "deviation":
         raise BadInput("There is no finished check to keep; lay a check first.", field="step")
-    if not data.name.strip():
+    name = one_line(data.name)
+    if not name:
         raise BadInput("Give the proof a name.", field="name")
     step = r.step
     Proof.objects.create(
         job=job,
-        name=data.name.strip()[:120],
+        name=name[:120],
         key=r.key,
-        scan_key=replay.keys[step.scan],
-        body_key=replay.keys[step.body],
+        scan_key=replay.key_of(step.scan),
+        body_key=replay.key_of(step.body),
         matrix=ran[step.frame].summary["matrix"],
         summary=r.summary,
         settings=step.model_dump(mode="json", include={"tolerance", "reach", "angle_deg"}),
@@ -95,44 +93,10 @@ def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = Non
     job = job_of(request, job_id)
     steps = records(job)
     if what == "recipe.json":
-        return _file(recipe_text(job.name, steps).encode(), what)
-    replay = replay_of(steps)
-    ran = [r for r in replay.run(compute=False) if r.done]
-
-    def last(produces: str, need: str):
-        found = [r for r in ran if r.step.produces == produces and (step is None or r.step.id == step)]
-        if not found:
-            raise BadInput(need)
-        return found[-1]
-
-    if what == "model.py":
-        last("body", "There is no body yet; lay one in Build first.")
-        return _file(model_script(job.name, replay.run(compute=False)).encode(), what)
-    with tempfile.TemporaryDirectory() as folder:
-        path = os.path.join(folder, what)
-        if what in ("model.step", "model.stl"):
-            body = replay.output(last("body", "There is no body yet; lay one in Build first.").step.id, "body")
-            if what == "model.step":
-                write_step(path, body)
-            else:
-                f = tessellate(body, _STL_MM)
-                write_scan(path, TriMesh(f.vertices, f.faces))
-        elif what == "scan.ply":
-            scan = working_scan(ran)
-            if scan is None:
-                raise BadInput("There is no scan yet.")
-            mesh = replay.output(scan.step.id, "scan")
-            frames = [r for r in ran if r.step.produces == "frame"]
-            write_scan(path, mesh.moved(replay.output(frames[-1].step.id)) if frames else mesh)
-        elif what == "sketch.dxf":
-            write_dxf(path, last("sketch", "There is no sketch yet; lay one in Sketch first.").summary["geometry"])
-        else:
-            raise HttpError(404, "There is no such file to hand on.")
-        with open(path, "rb") as f:
-            return _file(f.read(), what)
-
-
-def _file(data: bytes, name: str) -> HttpResponse:
-    return HttpResponse(
-        data, content_type="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{name}"'}
-    )
+        return FileResponse(io.BytesIO(recipe_text(job.name, steps).encode()), as_attachment=True, filename=what, content_type=_BYTES)
+    if what not in FILES:
+        raise HttpError(404, "There is no such file to hand on.")
+    path = ask(request, job.id, "make_file", limit=_LIMIT, steps=steps, what=what, step=step, name=job.name)
+    f = open(path, "rb")
+    os.unlink(path)  # it is read through the handle that is open
+    return FileResponse(f, as_attachment=True, filename=what, content_type=_BYTES)

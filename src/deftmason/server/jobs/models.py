@@ -63,6 +63,7 @@ class Edit(models.Model):
     label = models.CharField(max_length=160)
     before = models.JSONField()
     after = models.JSONField()
+    revision = models.IntegerField(default=0, db_index=True)  # that it made
     undone = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
 

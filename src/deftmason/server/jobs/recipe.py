@@ -1,121 +1,165 @@
-"""A job's recipe: read, change, undo, redo; every change is one edit, stored whole in one transaction."""
+"""A job's recipe: read, change, undo, redo; every change is one edit, stored whole in one transaction.
+
+A change is a function of the recipe as it is inside the transaction. Where others changed the job since the page that asks
+saw it, the change is made all the same if it touches none of the steps they touched; else it is refused with the job as it is now.
+"""
 
 from __future__ import annotations
 
 import functools
-import os
+from collections.abc import Callable
 
 from django.conf import settings
+from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 
-from deftmason.core.errors import BadInput
+from deftmason.core.errors import BadInput, MasonError
 from deftmason.core.recipe.replay import Replay, step_keys
-from deftmason.core.recipe.step import parse_step
+from deftmason.core.recipe.step import Step as CoreStep
+from deftmason.core.recipe.step import parse_recipe
 from deftmason.core.recipe.store import ResultStore
 
-from .blobs import blob_path
-from .models import Edit, Job, Result, Step
+from ..engines.desk import Desk
+from .models import Edit, Job, Result, Step, Upload
 
-__all__ = ["store", "records", "replay_of", "change", "undo", "redo", "note_results"]
+__all__ = ["Conflict", "change", "may_use", "note_results", "records", "redo", "replay_of", "snapshot", "store", "undo"]
 
 _MOST_EDITS = 300
+Records = list[dict]
+
+
+class Conflict(MasonError):
+    """The job was changed by somebody else meanwhile."""
+
+    def __init__(self, job_id: int):
+        super().__init__("The job was changed meanwhile, in the same place; look at it as it is now and do this again.", code="conflict")
+        self.job_id = job_id
 
 
 @functools.cache
+def desk() -> Desk:
+    """This process's window on the results: it reads records of them and computes nothing."""
+    return Desk(str(settings.DATA), 2000)
+
+
 def store() -> ResultStore:
-    """This process's window on the results."""
-    return ResultStore(str(settings.DATA / "results"))
+    return desk().store
 
 
-def records(job: Job) -> list[dict]:
+def records(job: Job) -> Records:
     return [s.record for s in job.steps.all()]
 
 
-def scan_file_of(steps: list[dict]):
-    """Path of a scan's blob with its own file's suffix, so that readers know the format."""
-
-    def find(sha256: str, name: str) -> str:
-        file = next(s["file"] for s in steps if s["kind"] == "scan" and s["sha256"] == sha256)
-        path = blob_path(sha256)
-        if not os.path.exists(path):
-            raise BadInput(f"The file '{file}' is no longer on this server; bring it in again.")
-        (settings.DATA / "tmp").mkdir(exist_ok=True)
-        link = settings.DATA / "tmp" / (sha256 + os.path.splitext(file)[1].lower())
-        if not link.exists():
-            try:
-                link.symlink_to(path)
-            except FileExistsError:
-                pass
-        return str(link)
-
-    return find
+def snapshot(job: Job) -> tuple[Records, int]:
+    """The recipe and its revision, of one moment."""
+    with transaction.atomic():
+        job.refresh_from_db(fields=["revision"])
+        return records(job), job.revision
 
 
-def replay_of(steps: list[dict]) -> Replay:
-    return Replay([parse_step(s) for s in steps], store(), scan_file_of(steps))
+def replay_of(steps: Records) -> Replay:
+    """To read what became of the steps; only engines compute."""
+    return desk().replay(steps)
 
 
-def _write(job: Job, steps: list[dict]) -> None:
+def may_use(steps: Records, there: Records, owner: AbstractBaseUser | None) -> None:
+    """Refuse files that ``owner`` did not bring and that the recipe did not use before."""
+    known = {s.get("sha256") for s in there if s.get("kind") == "scan"}
+    for s in steps:
+        sha = s.get("sha256") if s.get("kind") == "scan" else None
+        if sha is not None and sha not in known and not Upload.objects.filter(owner=owner, blob__sha256=sha).exists():
+            raise BadInput("That scan's file was not brought in by you; bring the file in first.", field="sha256")
+
+
+def _checked(steps: Records) -> list[CoreStep]:
+    """Steps that may be stored: each rests only on what is there before it."""
+    parsed = parse_recipe(steps)
+    ids = {s.id for s in parsed}
+    for s in parsed:
+        if not ids.issuperset(s.inputs()):
+            raise BadInput(f"'{s.name}' rests on a step that is not there.", field="inputs")
+    return parsed
+
+
+def _recipe_at(job: Job, revision: int) -> Records | None:
+    """The recipe as it was at a revision, where the edit that followed it is still known."""
+    edit = job.edits.filter(revision=revision + 1).first()
+    return None if edit is None else edit.before
+
+
+def _touched(before: Records, after: Records) -> set[str]:
+    """Ids of steps that are in one only, or differ."""
+    a, b = ({s["id"]: s for s in steps} for steps in (before, after))
+    return {i for i in a.keys() | b.keys() if a.get(i) != b.get(i)}
+
+
+def _write(job: Job, steps: Records) -> None:
     job.steps.all().delete()
     Step.objects.bulk_create(Step(job=job, order=i, step_id=s["id"], record=s) for i, s in enumerate(steps))
     job.revision += 1
     job.save()
 
 
-def change(job: Job, label: str, steps: list[dict]) -> None:
-    """Make these the job's steps, as one edit that can be undone.
+def change(job: Job, label: str, make: Callable[[Records], Records], *, seen: int | None = None, owner=None, trusted: bool = False) -> None:
+    """Change the job's steps, as one edit that can be undone.
 
-    Raises `BadInput` for a record its kind refuses, a doubled id, or an input that does not come before.
+    Parameters
+    ----------
+    make : the new recipe from the one there is; must not change what it is given.
+    seen : the revision it was asked of.  owner : whose files it may use; any where ``trusted``.
+
+    Raises
+    ------
+    BadInput : a record its kind refuses, a doubled id, an input that is not there before it, another's file.
+    Conflict : others changed the same steps since.
     """
-    parsed = [parse_step(s) for s in steps]
-    seen: set[str] = set()
-    for s in parsed:
-        if s.id in seen:
-            raise BadInput(f"Two steps have the id '{s.id}'.", field="id")
-        for i in s.inputs():
-            if i not in seen:
-                raise BadInput(f"'{s.name}' rests on a step that does not come before it.", field="inputs")
-        seen.add(s.id)
-    clean = [s.model_dump(mode="json") for s in parsed]
     with transaction.atomic():
         job = Job.objects.select_for_update().get(pk=job.pk)
         before = records(job)
+        if seen is not None and seen != job.revision:
+            base = _recipe_at(job, seen)
+            if base is None or _touched(base, make(base)) & _touched(base, before):
+                raise Conflict(job.pk)
+        parsed = _checked(make(before))
+        clean = [s.model_dump(mode="json") for s in parsed]
+        if not trusted:
+            may_use(clean, before, owner)
         if before == clean:
             return
         job.edits.filter(undone=True).delete()
-        Edit.objects.create(job=job, label=label[:160], before=before, after=clean)
+        Edit.objects.create(job=job, label=label[:160], before=before, after=clean, revision=job.revision + 1)
         old = job.edits.order_by("-id").values_list("id", flat=True)[_MOST_EDITS:]
         Edit.objects.filter(id__in=list(old)).delete()
         _write(job, clean)
 
 
-def undo(job: Job) -> str:
-    """Take back the last edit and return its label. Raises `BadInput` where there is none."""
+def _walk(job: Job, seen: int | None, back: bool) -> str:
     with transaction.atomic():
         job = Job.objects.select_for_update().get(pk=job.pk)
-        edit = job.edits.filter(undone=False).order_by("-id").first()
+        if seen is not None and seen != job.revision:
+            raise Conflict(job.pk)
+        edit = job.edits.filter(undone=not back).order_by("-id" if back else "id").first()
         if edit is None:
-            raise BadInput("There is nothing to undo.")
-        edit.undone = True
+            raise BadInput(f"There is nothing to {'undo' if back else 'redo'}.")
+        edit.undone = back
         edit.save()
-        _write(job, edit.before)
+        _write(job, edit.before if back else edit.after)
     return edit.label
 
 
-def redo(job: Job) -> str:
-    with transaction.atomic():
-        job = Job.objects.select_for_update().get(pk=job.pk)
-        edit = job.edits.filter(undone=True).order_by("id").first()
-        if edit is None:
-            raise BadInput("There is nothing to redo.")
-        edit.undone = False
-        edit.save()
-        _write(job, edit.after)
-    return edit.label
+def undo(job: Job, seen: int | None = None) -> str:
+    """Take back the last edit and return its label. Raises `BadInput` where there is none, `Conflict` where others changed the job."""
+    return _walk(job, seen, True)
 
 
-def note_results(job: Job, steps: list[dict]) -> None:
+def redo(job: Job, seen: int | None = None) -> str:
+    """Do the last edit that was taken back again; as `undo`."""
+    return _walk(job, seen, False)
+
+
+def note_results(job: Job, steps: Records) -> None:
     """Remember that the job may read the results of its steps as they are now."""
-    keys = {k for k in step_keys([parse_step(s) for s in steps]).values() if k}
+    keys = {k for k in step_keys(parse_recipe(steps)).values() if k}
     known = set(job.results.filter(key__in=keys).values_list("key", flat=True))
-    Result.objects.bulk_create([Result(job=job, key=k) for k in keys - known], ignore_conflicts=True)
+    if keys - known:
+        Result.objects.bulk_create([Result(job=job, key=k) for k in keys - known], ignore_conflicts=True)

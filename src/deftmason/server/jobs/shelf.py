@@ -2,34 +2,39 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
-from dataclasses import asdict
+import threading
+import time
+from typing import Annotated
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
-from django.http import HttpRequest, HttpResponse
+from django.db import transaction
+from django.http import FileResponse, HttpRequest
 from ninja import File, Router, Schema
 from ninja.errors import HttpError
 from ninja.files import UploadedFile
+from pydantic import Field
 
 from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.kinds.scan import TextColumns
-from deftmason.core.scan.files import CLOUD_SUFFIXES, MESH_SUFFIXES, TEXT_SUFFIXES, read_scan, size_in_words
-from deftmason.core.scan.likeness import likeness_of
-from deftmason.core.scan.mesh import TriMesh
-from deftmason.core.scan.textpoints import recognise
+from deftmason.core.recipe.records import one_line
+from deftmason.core.scan.files import CLOUD_SUFFIXES, MESH_SUFFIXES
 
-from .access import job_of, jobs_of, owner_of
-from .binary import proxy_of
-from .blobs import blob_path, keep_file
+from ..engines.pool import Busy, TooLong
+from .access import job_of, jobs_of, owner_of, person_of
+from .blobs import Sent, drop, keep, receive, room_for
+from .engine import made_picture, pool
 from .models import Job, Upload
-from .picture import picture, picture_of_points
-from .recipe import change, records, replay_of, store
+from .recipe import change, records, replay_of, snapshot
+from .studies import Study, StudyView, begin_study, study_of, study_view
 from .work import settle
 
 router = Router()
+_READING = 7.0  # seconds a request waits for a file to be read
+_READING_LIMIT = 300.0
+_FIRST = 6.0  # seconds a job's scans may take to be laid before they go on as a task
 _SUFFIXES = tuple(dict.fromkeys(MESH_SUFFIXES + CLOUD_SUFFIXES))
 
 
@@ -65,6 +70,10 @@ class Brought(Schema):
     warnings: list[str]
 
 
+class BroughtStudy(StudyView):
+    """A file that is still being read."""
+
+
 class BroughtIn(Schema):
     """One upload of a job: its unit, and its columns where it is a text file."""
 
@@ -74,12 +83,12 @@ class BroughtIn(Schema):
 
 
 class NewJob(Schema):
-    scans: list[BroughtIn]
+    scans: Annotated[list[BroughtIn], Field(max_length=60)]
     name: str
 
 
 class MoreScans(Schema):
-    scans: list[BroughtIn]
+    scans: Annotated[list[BroughtIn], Field(max_length=60)]
 
 
 class Rename(Schema):
@@ -125,66 +134,86 @@ def shelf(request: HttpRequest):
     return [_card(request, j) for j in jobs_of(request).order_by("-changed")]
 
 
-@router.post("/uploads", response=Brought)
+@router.post("/uploads", response=Brought | BroughtStudy)
 def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
-    """Keep a scan file and say back what it holds, in every unit. An unusable file leaves nothing behind."""
-    name = os.path.basename(file.name or "scan")[:200]
+    """Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file leaves nothing behind."""
+    name = _file_name(file.name or "scan")
     suffix = os.path.splitext(name)[1].lower()
     if suffix not in _SUFFIXES:
-        raise BadInput(
-            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file"
-        )
+        raise BadInput(f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file")
     if file.size and file.size > settings.MOST_UPLOAD_BYTES:
-        raise BadInput(
-            f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file"
-        )
-    blob = keep_file(file.chunks())
-    path = blob_path(blob.sha256)
-    link = f"{path}{suffix}"
-    if not os.path.exists(link):
-        os.symlink(path, link)
-    fresh = not Upload.objects.filter(blob=blob).exists()
-    try:
-        layout = recognise(link) if suffix in TEXT_SUFFIXES else None
-        read = read_scan(link, layout=layout)
-    except BadInput as e:
-        os.unlink(link)
-        if fresh:
-            blob.delete()
-            os.unlink(path)
-        raise BadInput(e.message.replace(os.path.basename(link), name), field="file") from None
-    os.unlink(link)
-    upload = Upload.objects.create(blob=blob, owner=owner_of(request), name=name)
-    sizes = {u: size_in_words(read.scan.bounds * f) for u, f in UNITS_IN_MM.items()}
-    return {
-        "upload": upload.id,
-        "name": name,
-        "layout": None if layout is None else asdict(layout),
-        "triangles": len(read.scan.faces) if isinstance(read.scan, TriMesh) else 0,
-        "points": len(read.scan.vertices if isinstance(read.scan, TriMesh) else read.scan.points),
-        "sizes": sizes,
-        "warnings": read.warnings,
-    }
+        raise BadInput(f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file")
+    room_for(file.size or 0)
+    person = person_of(request)
+    reading = _Reading(receive(file.chunks()), name, owner_of(request))
+
+    def work(study: Study) -> dict:
+        try:
+            return pool().ask(
+                "look_at_file", person=person, limit=_READING_LIMIT, heavy=True, told=study.told, stopped=study.stop.is_set,
+                path=reading.sent.path, name=name,
+            )  # fmt: skip
+        except BaseException:
+            drop(reading.sent)
+            raise
+
+    study = begin_study(person, ("upload", reading), work, at_once=_READING)
+    return _brought(study)
+
+
+class _Reading:
+    """A file that was sent and is being read; kept once, by the first who learns that it is usable."""
+
+    def __init__(self, sent: Sent, name: str, owner):
+        self.sent, self.name, self.owner = sent, name, owner
+        self.lock, self.upload = threading.Lock(), 0
+
+    def kept(self) -> int:
+        """The upload's number."""
+        with self.lock:
+            if not self.upload:
+                with transaction.atomic():
+                    self.upload = Upload.objects.create(blob=keep(self.sent), owner=self.owner, name=self.name).id
+        return self.upload
+
+
+@router.get("/uploads/{study}", response=Brought | BroughtStudy)
+def follow_upload(request: HttpRequest, study: int):
+    """How the reading of a file that was sent stands; waits a moment for it to finish."""
+    found = study_of(request, study, "upload")
+    found.done.wait(0.4)
+    return _brought(found)
+
+
+def _brought(study: Study) -> dict:
+    view, reading = study_view(study), study.slot[1]
+    if not view["done"]:
+        return view
+    return {"upload": reading.kept(), "name": reading.name, **view["result"]}
+
+
+def _file_name(name: str) -> str:
+    """A file's own name as people may read it: no folder, no control characters."""
+    plain = "".join(c for c in os.path.basename(name.replace("\\", "/")) if c.isprintable())
+    stem, suffix = os.path.splitext(plain)
+    return (stem[: 200 - len(suffix)] or "scan") + suffix[:20]
 
 
 @router.post("/jobs", response=Created)
 def start(request: HttpRequest, data: NewJob):
     """Start a job from one upload or several."""
     found = _uploads(request, data.scans)
-    name = data.name.strip() or os.path.splitext(found[0][0].name)[0]
-    draft = _scan_steps(found, [])
-    job = Job.objects.create(name=name[:120], owner=owner_of(request))
-    lay_scans(job, [], draft)
-    job.edits.all().delete()  # the first stones are the job itself: nothing to undo
-    return {"id": job.id}
+    name = one_line(data.name) or os.path.splitext(found[0][0].name)[0]
+    return {"id": begin_job(name, _scan_steps(found, []), owner_of(request), person_of(request)).id}
 
 
 @router.post("/jobs/{job_id}/scans", response=Created)
 def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
     """Bring more scans into a job that is there."""
     job = job_of(request, job_id)
-    steps = records(job)
-    lay_scans(job, steps, _scan_steps(_uploads(request, data.scans), steps))
+    steps, revision = snapshot(job)
+    fresh = _readable(_scan_steps(_uploads(request, data.scans), steps), person_of(request))
+    lay_scans(job, fresh, person_of(request), seen=revision)
     return {"id": job.id}
 
 
@@ -214,7 +243,7 @@ def scan_step(sha256: str, file: str, units: str, layout: dict | None = None, nu
     return {
         "id": "scan" if number == 0 else f"scan_{number + 1}",
         "kind": "scan",
-        "name": os.path.splitext(file)[0][:80] or "Scan",
+        "name": one_line(os.path.splitext(file)[0])[:80].strip() or "Scan",
         "file": file,
         "sha256": sha256,
         "units": units,
@@ -222,48 +251,64 @@ def scan_step(sha256: str, file: str, units: str, layout: dict | None = None, nu
     }
 
 
-def lay_scans(job: Job, steps: list[dict], fresh: list[dict]) -> None:
-    """Lay scans' stones after those there are. Raises before anything is changed where a file cannot be read as asked."""
-    names, ids = {s["name"] for s in steps}, {s["id"] for s in steps}
+def _readable(fresh: list[dict], person: str) -> list[dict]:
+    """Scans' records with their likeness, as far as they are read within a moment. Raises where a file cannot be read as asked."""
+    out, until = [], time.monotonic() + _FIRST
     for step in fresh:
-        number = len(steps) + 1
-        while step["id"] in ids:
+        try:
+            pool().ask("run", person=person, limit=max(until - time.monotonic(), 0.01), steps=[step])
+            ran = replay_of([step]).run(compute=False)[0]
+            if not ran.done:
+                raise BadInput(ran.says, field="scans")
+            likeness = pool().ask("likenesses", person=person, limit=max(until - time.monotonic(), 0.01), steps=[step])
+        except (Busy, TooLong):
+            likeness = {}  # the worker reads it, and keeps its likeness
+        out.append({**step, "likeness": likeness[step["id"]]} if step["id"] in likeness else step)
+    return out
+
+
+def _named_apart(steps: list[dict], fresh: list[dict]) -> list[dict]:
+    """Scans' records with ids and names that no other step of the job has."""
+    names, ids, out = {s["name"] for s in steps}, {s["id"] for s in steps}, []
+    for step in fresh:
+        number, new = len(steps) + 1, step["id"]
+        while new in ids:
             number += 1
-            step["id"] = f"scan_{number}"
-        ids.add(step["id"])
-        base, k = step["name"], 2
-        while step["name"] in names:
-            step["name"], k = f"{base} {k}", k + 1
-        names.add(step["name"])
-        draft = replay_of([step])
-        ran = draft.run()[0]
-        if not ran.done:
-            if not steps and not job.steps.exists():
-                job.delete()
-            raise BadInput(ran.says, field="scans")
-        scan = draft.output(step["id"])
-        if isinstance(scan, TriMesh):
-            step["likeness"] = likeness_of(scan)
-    many = len(fresh) > 1
-    change(job, f"Bring in {len(fresh)} scans" if many else "Bring in the scan", [*steps, *fresh])
-    settle(job, "Reading the scans" if many else "Reading the scan")
+            new = f"scan_{number}"
+        name, k = step["name"], 2
+        while name in names:
+            name, k = f"{step['name'][:70]} {k}", k + 1
+        ids.add(new)
+        names.add(name)
+        out.append({**step, "id": new, "name": name})
+    return out
 
 
-def begin_job(job: Job, sha256: str, file: str, units: str) -> dict:
-    """Lay the first stone: the scan. Returns its record."""
-    step = scan_step(sha256, file, units)
-    lay_scans(job, [], [step])
-    job.edits.all().delete()
-    return step
+def lay_scans(job: Job, fresh: list[dict], person: str, *, seen: int | None = None) -> None:
+    """Lay scans' stones after those there are; whose files they are was looked at before."""
+    label = f"Bring in {len(fresh)} scans" if len(fresh) > 1 else "Bring in the scan"
+    change(job, label, lambda steps: [*steps, *_named_apart(steps, fresh)], seen=seen, trusted=True)
+    settle(job, "Reading the scans" if len(fresh) > 1 else "Reading the scan", person)
+
+
+def begin_job(name: str, fresh: list[dict], owner, person: str, *, demo: str = "") -> Job:
+    """A job whose first stones are these scans: there whole or not at all."""
+    fresh = _readable(fresh, person)
+    with transaction.atomic():
+        job = Job.objects.create(name=name[:120], owner=owner, demo=demo)
+        lay_scans(job, fresh, person)
+        job.edits.all().delete()  # the first stones are the job itself: nothing to undo
+    return job
 
 
 @router.patch("/jobs/{job_id}/name", response=Created)
 def rename(request: HttpRequest, job_id: int, data: Rename):
     job = job_of(request, job_id)
-    if not data.name.strip():
+    name = one_line(data.name)
+    if not name:
         raise BadInput("A job needs a name.", field="name")
-    job.name = data.name.strip()[:120]
-    job.save()
+    job.name = name[:120]
+    job.save(update_fields=["name", "changed"])
     return {"id": job.id}
 
 
@@ -279,37 +324,28 @@ def share(request: HttpRequest, job_id: int, data: Share):
     return {"id": job.id}
 
 
+@router.delete("/jobs/{job_id}/share/{user}", response=Created)
+def unshare(request: HttpRequest, job_id: int, user: str):
+    """Take a shared job back from somebody."""
+    job = job_of(request, job_id)
+    if not settings.SHARED or job.owner_id != request.user.id:
+        raise HttpError(404, "There is no such job.")
+    job.shared_with.remove(*job.shared_with.filter(username=user))
+    return {"id": job.id}
+
+
 @router.get("/jobs/{job_id}/picture.png")
 def picture_of(request: HttpRequest, job_id: int):
     """The job's picture: its last body, else its scan, in the frame."""
-    data = picture_data(job_of(request, job_id))
-    return HttpResponse(data, content_type="image/png", headers={"Cache-Control": "private, max-age=60"})
+    path = picture_of_job(job_of(request, job_id), person_of(request))
+    return FileResponse(open(path, "rb"), content_type="image/png", headers={"Cache-Control": "private, max-age=60"})
 
 
-def picture_data(job: Job) -> bytes:
-    """PNG bytes; drawn once for what is shown and kept on disk."""
-    from deftmason.core.kernel.tessellate import tessellate
-
+def picture_of_job(job: Job, person: str) -> str:
+    """Path of a PNG; drawn once for what is shown and kept on disk."""
     ran = [r for r in replay_of(records(job)).run(compute=False) if r.done]
     last = next((r for r in reversed(ran) if r.step.produces in ("body", "scan")), None)
     if last is None:
         raise HttpError(404, "No picture yet.")
     frame = next((r for r in reversed(ran) if r.step.produces == "frame"), None)
-    name = hashlib.sha256(f"{last.key}{frame.key if frame else ''}".encode()).hexdigest()[:32]
-    path = settings.DATA / "pictures" / f"{name}.png"
-    if path.exists():
-        return path.read_bytes()
-    if last.step.produces == "body":
-        f = tessellate(store().load(last.key).output, 0.05)
-        data = picture(TriMesh(f.vertices, f.faces), body=True)
-    else:
-        mesh = proxy_of(store(), last.key).mesh
-        if len(mesh.faces):
-            data = picture(mesh.moved(store().load(frame.key).output) if frame else mesh)
-        else:
-            data = picture_of_points(store().load(last.key).output.points)
-    path.parent.mkdir(exist_ok=True)
-    part = path.with_suffix(".part")
-    part.write_bytes(data)
-    part.replace(path)
-    return data
+    return made_picture(job.id, last.key, frame.key if frame else None, person)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import copy
 import secrets
-from typing import Any
+from typing import Any, Literal
 
 from django.conf import settings
 from django.http import HttpRequest
@@ -11,17 +12,23 @@ from ninja import Router, Schema
 from ninja.errors import HttpError
 
 from deftmason.core.errors import BadInput
+from deftmason.core.recipe.records import Length
 from deftmason.core.recipe.replay import ledger, set_value
-from deftmason.core.recipe.step import kinds, parse_step
-from deftmason.core.sketch.sizes import suggestions
+from deftmason.core.recipe.step import kinds, parse_recipe, parse_step
 
-from .access import job_of
+from ..engines.pool import Busy, TooLong
+from ..engines.told import value_line
+from .access import job_of, owner_of, person_of, seen_revision
+from .engine import ask, pool
 from .models import Job, Work
-from .recipe import change, records, redo, replay_of, undo
-from .studies import StudyView, begin_study, study_view
+from .recipe import Records, change, may_use, records, redo, replay_of, snapshot, store, undo
+from .studies import Study, StudyView, begin_study, study_view
 from .work import mark_dead, settle, start_run
 
 router = Router()
+
+_FIRST = 7.0  # seconds a new stone may take before it goes on as a task
+_PREVIEW_LIMIT = 600.0  # seconds
 
 
 class Stone(Schema):
@@ -111,24 +118,14 @@ class PreviewStudy(StudyView):
 
 class ValueChange(Schema):
     name: str
-    value: float
-    source: str = "typed"
-
-
-def _line(name: str, v) -> dict:
-    return {
-        "name": name,
-        **{
-            k: getattr(v, k)
-            for k in ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost", "path")
-        },
-        "suggestions": suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else [],
-    }
+    value: Length
+    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "typed"
 
 
 def job_view(job: Job) -> dict:
+    steps, _ = snapshot(job)
     job.refresh_from_db()
-    ran = replay_of(records(job)).run(compute=False)
+    ran = replay_of(steps).run(compute=False)
     mark_dead(job)
     frames = [r for r in ran if r.done and r.step.produces == "frame"]
     last = job.edits.filter(undone=False).order_by("-id").first()
@@ -155,7 +152,7 @@ def job_view(job: Job) -> dict:
             }
             for r in ran
         ],
-        "values": [_line(n, v) for n, _, v in ledger(ran)],
+        "values": [value_line(n, v) for n, _, v in ledger(ran)],
         "frame": frames[-1].summary["matrix"] if frames else None,
         "undo": last.label if last else None,
         "redo": ahead.label if ahead else None,
@@ -199,20 +196,25 @@ def kind_schemas(request: HttpRequest, job_id: int) -> dict[str, Any]:
     return {k: {"title": c.title, "course": c.course, "schema": c.model_json_schema()} for k, c in kinds().items()}
 
 
-def _merged(steps: list[dict], data: dict) -> tuple[list[dict], str]:
+def _with_id(data: dict) -> dict:
+    """A stone's record with an id, a fresh one where it has none. Raises `BadInput` where it is no record of a step."""
+    if not isinstance(data.get("id") or "", str) or not isinstance(data.get("kind"), str):
+        raise BadInput("A step is a record that names its kind; its id is a text.", field="kind")
+    return {**data, "id": data.get("id") or f"{data['kind'][:12]}_{secrets.token_hex(3)}"}
+
+
+def _merged(steps: Records, data: dict) -> Records:
     """The recipe with a step replaced (known id) or put after what it rests on (new)."""
-    data = dict(data)
-    known = next((i for i, s in enumerate(steps) if s["id"] == data.get("id")), None)
-    if known is not None:
-        kept = {k: v for k, v in steps[known].items() if k == "likeness"}
-        return [*steps[:known], {**kept, **data}, *steps[known + 1 :]], data["id"]
-    data["id"] = data.get("id") or f"{data.get('kind', 'step')[:12]}_{secrets.token_hex(3)}"
-    return _in_place(steps, data), data["id"]
+    known = next((i for i, s in enumerate(steps) if s["id"] == data["id"]), None)
+    if known is None:
+        return _in_place(steps, data)
+    kept = {k: v for k, v in steps[known].items() if k == "likeness"}
+    return [*steps[:known], {**kept, **data}, *steps[known + 1 :]]
 
 
 def _in_place(steps: list[dict], data: dict) -> list[dict]:
     """A new step at the end; one that betters a scan right after that scan, and what rested on the scan now rests on it."""
-    kind = kinds().get(data.get("kind", ""))
+    kind = kinds().get(data["kind"])
     below = data.get("scan") if kind is not None and kind.produces == "scan" and data["kind"] != "scan" else None
     at = next((i for i, s in enumerate(steps) if s["id"] == below), None)
     if at is None:
@@ -239,113 +241,143 @@ def _moved_onto(step: dict, old: str | None, new: str) -> dict:
 def lay(request: HttpRequest, job_id: int, data: Laying):
     """Lay a new stone, or lay one again with other inputs; what rests on it follows."""
     job = job_of(request, job_id)
-    steps = records(job)
-    new, step_id = _merged(steps, data.step)
-    step = parse_step(next(s for s in new if s["id"] == step_id))
-    again = any(s["id"] == step_id for s in steps)
+    steps, revision = snapshot(job)
+    record = _with_id(data.step)
+    new = _merged(steps, record)
+    step = next(s for s in parse_recipe(new) if s.id == record["id"])
+    may_use(new, steps, owner_of(request))
+    again = any(s["id"] == step.id for s in steps)
     if not again:
-        # A new stone must stand by itself; a failing one changes nothing.
-        replay = replay_of(new)
-        if step.quick:
-            fate = next(r for r in replay.run() if r.step.id == step_id)
-            if fate.status in ("failed", "waiting"):
-                raise BadInput(fate.says)
-        else:
-            known = replay.store.record(replay.keys[step_id] or "-")
-            if known is not None and known["status"] == "failed":
-                raise BadInput(known["says"])
-    change(job, f"{'Change' if again else 'Lay'} {step.name}", new)
-    settle(job, f"Laying {step.name}")
+        _stands(request, job, new, step)
+    seen = seen_revision(request)
+    change(
+        job,
+        f"{'Change' if again else 'Lay'} {step.name}",
+        lambda now: _merged(now, record),
+        seen=revision if seen is None else seen,
+        owner=owner_of(request),
+    )
+    settle(job, f"Laying {step.name}", person_of(request))
     return job_view(job)
+
+
+def _stands(request: HttpRequest, job: Job, new: Records, step) -> None:
+    """Refuse a new stone that does not stand by itself, as far as that can be told within a moment: a failing one changes nothing."""
+    replay = replay_of(new)
+    if step.quick:
+        try:
+            ask(request, job.id, "run", limit=_FIRST, steps=new)
+        except (Busy, TooLong):
+            return  # it goes on as a task
+        fate = next(r for r in replay.run(compute=False) if r.step.id == step.id)
+        if fate.status in ("failed", "waiting"):
+            raise BadInput(fate.says)
+    else:
+        known = store().record(replay.keys[step.id] or "-")
+        if known is not None and known["status"] == "failed":
+            raise BadInput(known["says"])
 
 
 @router.post("/jobs/{job_id}/preview", response=PreviewStudy)
 def preview(request: HttpRequest, job_id: int, data: Laying):
     """What a stone would say, without laying it; a study whose result is a `Preview`."""
     job = job_of(request, job_id)
-    new, step_id = _merged(records(job), data.step)
-    upto = next(i for i, s in enumerate(new) if s["id"] == step_id)
-    replay = replay_of(new[: upto + 1])
-    key = replay.keys[step_id]
-    if key:
+    steps, record = records(job), _with_id(data.step)
+    new = _merged(steps, record)
+    parse_recipe(new)
+    may_use(new, steps, owner_of(request))
+    upto = next(i for i, s in enumerate(new) if s["id"] == record["id"])
+    tried, person = new[: upto + 1], person_of(request)
+    key = replay_of(tried).keys[record["id"]]
+    if key and not job.results.filter(key=key).exists():
         job.results.get_or_create(key=key)
 
-    def work(progress) -> dict:
-        ran = replay.run(progress)
-        fate = next(r for r in ran if r.step.id == step_id)
-        values = [_line(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
-        told = {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
-        return Preview(**told).model_dump(mode="json")
+    def work(study: Study) -> dict:
+        said = pool().ask(
+            "preview", job=job.id, person=person, limit=_PREVIEW_LIMIT, heavy=True, told=study.told, stopped=study.stop.is_set,
+            steps=tried, step_id=record["id"],
+        )  # fmt: skip
+        return Preview(**said).model_dump(mode="json")
 
-    return study_view(begin_study(job.id, "preview", work))
+    return study_view(begin_study(person, (job.id, "preview"), work))
+
+
+def _changed(request: HttpRequest, job: Job, label: str, make, laying: str, revision: int) -> dict:
+    """Change the recipe, lay what follows, and answer with the job."""
+    seen = seen_revision(request)
+    change(job, label, make, seen=revision if seen is None else seen, owner=owner_of(request))
+    settle(job, laying, person_of(request))
+    return job_view(job)
 
 
 @router.delete("/jobs/{job_id}/stones/{step_id}", response=JobView)
 def take_out(request: HttpRequest, job_id: int, step_id: str):
     """Take a stone out; refused while others rest on it."""
     job = job_of(request, job_id)
-    steps = records(job)
+    steps, revision = snapshot(job)
     by_id = {s["id"]: parse_step(s) for s in steps}
     if step_id not in by_id:
         raise HttpError(404, "There is no such stone.")
-    under = by_id[step_id].stands_for()
+    name, under = by_id[step_id].name, by_id[step_id].stands_for()
     if by_id[step_id].produces == "scan" and under:
-        left = [_moved_onto(s, step_id, under) for s in steps if s["id"] != step_id]
-        change(job, f"Take out {by_id[step_id].name}", left)
-        settle(job, "Laying again")
-        return job_view(job)
+
+        def without(now: Records) -> Records:
+            return [_moved_onto(s, step_id, under) for s in now if s["id"] != step_id]
+
+        return _changed(request, job, f"Take out {name}", without, "Laying again", revision)
     above = [s.name for s in by_id.values() if step_id in s.inputs()]
     if above:
-        raise BadInput(f"{', '.join(above)} rest on '{by_id[step_id].name}'; take them out first, or switch it off.")
+        raise BadInput(f"{', '.join(above)} rest on '{name}'; take them out first, or switch it off.")
     if by_id[step_id].kind == "scan" and sum(s.kind == "scan" for s in by_id.values()) == 1:
         raise BadInput("A job keeps its scan; start another job instead.")
-    change(job, f"Take out {by_id[step_id].name}", [s for s in steps if s["id"] != step_id])
-    settle(job, "Laying again")
-    return job_view(job)
+    return _changed(request, job, f"Take out {name}", lambda now: [s for s in now if s["id"] != step_id], "Laying again", revision)
 
 
 @router.post("/jobs/{job_id}/stones/{step_id}/switch", response=JobView)
 def switch(request: HttpRequest, job_id: int, step_id: str):
     """Switch a stone off or on."""
     job = job_of(request, job_id)
-    steps = records(job)
+    steps, revision = snapshot(job)
     step = next((s for s in steps if s["id"] == step_id), None)
     if step is None:
         raise HttpError(404, "There is no such stone.")
-    step["enabled"] = not step.get("enabled", True)
-    change(job, f"Switch {step['name']} {'on' if step['enabled'] else 'off'}", steps)
-    settle(job, "Laying again")
-    return job_view(job)
+    on = not step.get("enabled", True)
+    label = f"Switch {step['name']} {'on' if on else 'off'}"
+    return _changed(request, job, label, lambda now: [{**s, "enabled": on} if s["id"] == step_id else s for s in now], "Laying again", revision)
 
 
 @router.post("/jobs/{job_id}/values", response=JobView)
 def choose(request: HttpRequest, job_id: int, data: ValueChange):
     """Choose another number for a value of the ledger."""
     job = job_of(request, job_id)
-    steps = records(job)
+    steps, revision = snapshot(job)
     found = next(((r, v) for n, r, v in ledger(replay_of(steps).run(compute=False)) if n == data.name), None)
     if found is None:
         raise HttpError(404, "There is no such value.")
     r, v = found
-    set_value(steps, r.step.id, v.path, data.value, data.source)
-    change(job, f"{r.step.name}: {v.label} {data.value:g}", steps)
-    settle(job, f"Laying {r.step.name} again")
-    return job_view(job)
+
+    def chosen(now: Records) -> Records:
+        out = copy.deepcopy(now)
+        if any(s["id"] == r.step.id for s in out):
+            set_value(out, r.step.id, v.path, data.value, data.source)
+        return out
+
+    return _changed(request, job, f"{r.step.name}: {v.label} {data.value:g}", chosen, f"Laying {r.step.name} again", revision)
 
 
 @router.post("/jobs/{job_id}/undo", response=JobView)
 def take_back(request: HttpRequest, job_id: int):
     job = job_of(request, job_id)
-    undo(job)
-    settle(job, "Laying again")
+    undo(job, seen_revision(request))
+    settle(job, "Laying again", person_of(request))
     return job_view(job)
 
 
 @router.post("/jobs/{job_id}/redo", response=JobView)
 def do_again(request: HttpRequest, job_id: int):
     job = job_of(request, job_id)
-    redo(job)
-    settle(job, "Laying again")
+    redo(job, seen_revision(request))
+    settle(job, "Laying again", person_of(request))
     return job_view(job)
 
 
@@ -360,8 +392,12 @@ def cancel(request: HttpRequest, job_id: int, work_id: int):
 
 @router.post("/jobs/{job_id}/tasks/retry", response=JobView)
 def retry(request: HttpRequest, job_id: int):
-    """Lay again what is not laid."""
+    """Lay again what is not laid, and what failed by the program's own fault."""
     job = job_of(request, job_id)
-    if replay_of(records(job)).stale():
+    replay = replay_of(records(job))
+    for key in filter(None, replay.keys.values()):
+        if (store().record(key) or {}).get("broke"):
+            store().forget(key)
+    if replay.stale():
         start_run(job, "Laying again")
     return job_view(job)

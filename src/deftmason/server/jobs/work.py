@@ -2,47 +2,59 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from datetime import timedelta
 
-from django.db import OperationalError, connection
+from django.db import OperationalError, connection, transaction
 from django.utils import timezone
 from django_tasks import task
 
 from deftmason.core.errors import Cancelled, MasonError
 
-from .models import Job, Work
+from .engine import pool
+from .models import Job, Step, Work
 from .recipe import note_results, records, replay_of
 
 __all__ = ["start_run", "mark_dead", "settle"]
 
+log = logging.getLogger(__name__)
+
 _LOST_AFTER = timedelta(seconds=12)
 _BEAT = 2.0
+_TELL = 0.25  # seconds between two notes of progress
+_FIRST = 7.0  # seconds a change may take to be laid before it goes on as a task
 
 
 def start_run(job: Job, label: str) -> Work:
     """Ask the worker to lay what is not laid yet. Work that waits already will do."""
     mark_dead(job)
-    waiting = job.works.filter(state="waiting", cancel_asked=False).first()
-    if waiting:
-        return waiting
-    work = Work.objects.create(job=job, label=label[:160], message="Waiting for the worker")
+    with transaction.atomic():
+        waiting = job.works.filter(state="waiting", cancel_asked=False).first()
+        if waiting:
+            return waiting
+        work = Work.objects.create(job=job, label=label[:160], message="Waiting for the worker")
     run_work.enqueue(work.id)
     return work
 
 
-def settle(job: Job, label: str) -> Work | None:
-    """Lay quick steps now; hand the rest to the worker. Returns the work there is to wait for."""
+def settle(job: Job, label: str, person: str = "") -> Work | None:
+    """Lay quick steps now; hand the rest, and what takes longer than a moment, to the worker. Returns the work there is to wait for.
+
+    Raises nothing: the change that led here is kept already.
+    """
     steps = records(job)
     note_results(job, steps)
-    replay = replay_of(steps)
-    stale = replay.stale()
+    stale = replay_of(steps).stale()
     if not stale:
         return None
     if all(s.quick for s in stale):
-        replay.run()
-        return None
+        try:
+            pool().ask("run", job=job.id, person=person, limit=_FIRST, steps=steps)
+            return None
+        except MasonError as e:
+            log.info("Laying job %s goes on as a task: %s", job.pk, e.message)
     return start_run(job, label)
 
 
@@ -51,14 +63,15 @@ def mark_dead(job: Job | None = None) -> None:
     lost = Work.objects.filter(state="running", heartbeat__lt=timezone.now() - _LOST_AFTER)
     if job is not None:
         lost = lost.filter(job=job)
-    lost.update(state="failed", message="The worker stopped while this ran; try again.")
+    if lost.exists():  # looking at a job writes only where there is something to write
+        lost.update(state="failed", message="The worker stopped while this ran; try again.")
 
 
 class _Watch:
     """Keeps a work row's progress and heartbeat, and learns of cancel."""
 
     def __init__(self, work: Work):
-        self.id, self.last = work.id, 0.0
+        self.id, self.last, self.told = work.id, 0.0, 0.0
         self.cancelled = threading.Event()
         self.done = threading.Event()
         self.thread = threading.Thread(target=self._beat, daemon=True)
@@ -80,6 +93,9 @@ class _Watch:
     def __call__(self, share: float, message: str = "") -> None:
         if self.cancelled.is_set():
             raise Cancelled()
+        if time.monotonic() - self.told < _TELL and share < 1:
+            return
+        self.told = time.monotonic()
         Work.objects.filter(pk=self.id, state="running").update(
             progress=round(share, 3), message=message[:300], heartbeat=timezone.now()
         )
@@ -98,16 +114,20 @@ def run_work(work_id: int) -> None:
         Work.objects.filter(pk=work_id).update(state="cancelled", message="Stopped before it began.")
         return
     watch = _Watch(work)
+    state, message = "failed", "The work was ended; try again."
     try:
         while True:
             steps = records(work.job)
             note_results(work.job, steps)
-            replay_of(steps).run(watch)
+            pool().ask("run", job=work.job_id, person="worker", limit=None, told=watch, stopped=watch.cancelled.is_set, steps=steps)
             if records(Job.objects.get(pk=work.job_id)) == steps:
                 break  # nothing changed meanwhile
+        _keep_likenesses(work.job, steps)
         state, message = "done", "Done"
     except Cancelled as e:
         state, message = "cancelled", e.message
+    except Job.DoesNotExist:
+        return  # thrown away meanwhile
     except MasonError as e:
         state, message = "failed", e.message
     except Exception as e:
@@ -115,6 +135,17 @@ def run_work(work_id: int) -> None:
         raise
     finally:
         watch.done.set()
-        Work.objects.filter(pk=work_id).update(
-            state=state, message=message[:300], progress=1.0 if state == "done" else 0.0
-        )
+        Work.objects.filter(pk=work_id).update(state=state, message=message[:300], progress=1.0 if state == "done" else 0.0)
+
+
+def _keep_likenesses(job: Job, steps: list[dict]) -> None:
+    """A scan's likeness, kept in its record, so that another scan of the part can be laid onto it on replay."""
+    without = [s for s in steps if s["kind"] == "scan" and not s.get("likeness")]
+    if not without:
+        return
+    for i, places in pool().ask("likenesses", job=job.id, person="worker", limit=None, steps=without).items():
+        with transaction.atomic():
+            row = Step.objects.filter(job=job, step_id=i).first()
+            if row is not None and row.record.get("kind") == "scan":
+                row.record = {**row.record, "likeness": places}
+                row.save(update_fields=["record"])

@@ -10,6 +10,7 @@ from pydantic import Field
 from ...check.statistics import histogram
 from ...check.statistics import summary as numbers
 from ...progress import part
+from ..records import StepId
 from ..step import Outcome, Step, register
 
 
@@ -23,9 +24,9 @@ class CheckStep(Step):
     produces: ClassVar[str] = "deviation"
 
     kind: Literal["check"] = "check"
-    scan: str = Field(description="The scan that is compared.")
-    body: str = Field(description="The body it is compared with.")
-    frame: str = Field(description="The frame the body lies in.")
+    scan: StepId = Field(description="The scan that is compared.")
+    body: StepId = Field(description="The body it is compared with.")
+    frame: StepId = Field(description="The frame the body lies in.")
     tolerance: float = Field(0.1, gt=0, le=100, description="Half width of the tolerance band, mm.")
     reach: float = Field(2.0, gt=0, le=1000, description="Points farther off than this are not answered, mm.")
     angle_deg: float | None = Field(

@@ -15,6 +15,7 @@ from ...clean.triangles import compact
 from ...errors import BadInput
 from ...progress import part
 from ...scan.mesh import PointCloud, TriMesh
+from ..records import StepId
 from ..step import MarkRecord, Outcome, Step, register, selected
 from .scan import told
 
@@ -28,7 +29,7 @@ class CleanStep(Step):
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "scan"
 
-    scan: str = Field(description="The scan it works on.")
+    scan: StepId = Field(description="The scan it works on.")
 
     def inputs(self):
         return [self.scan]
@@ -69,7 +70,7 @@ class BackgroundStep(CleanStep):
             if not self.marks:
                 raise BadInput("Mark the part or the background in the view first.", field="marks")
             progress(0.3, "Resolving the marks")
-            goes = selected(items, self.marks)
+            goes = selected(items, self.marks, part(progress, 0.3, 0.6))
             goes = goes if self.drop == "marked" else ~goes
         marked = int(goes.sum())
         if self.scraps:
@@ -134,7 +135,7 @@ class RepairStep(CleanStep):
     title: ClassVar[str] = "Repair"
 
     kind: Literal["repair"] = "repair"
-    fix: list[str] = Field(default_factory=lambda: list(USUAL), min_length=1, description="Kinds of defect to repair.")
+    fix: list[str] = Field(default_factory=lambda: list(USUAL), min_length=1, max_length=40, description="Kinds of defect to repair.")
 
     def run(self, context, progress):
         mesh = context.mesh(self.scan)

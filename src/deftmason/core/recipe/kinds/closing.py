@@ -11,6 +11,7 @@ from ...clean.bridges import close_stretch, lay_strip, nearest_on_rims
 from ...clean.curvecut import cut_along
 from ...clean.holes import Closed, Rim, close_rims, list_rims
 from ...errors import BadInput
+from ..records import Place
 from ..step import Outcome, register
 from .cleaning import CleanStep
 from .scan import told
@@ -46,7 +47,7 @@ class HolesStep(CleanStep):
     kind: Literal["holes"] = "holes"
     which: Literal["all", "shortest", "all but the longest", "picked"] = Field("all", description="Which rims are closed.")
     count: int = Field(1, ge=1, le=1_000_000, description="How many of the shortest.")
-    places: list[tuple[float, float, float]] = Field(
+    places: list[Place] = Field(
         default_factory=list, max_length=5000, description="A place on each rim picked, mm."
     )
     shape: _SHAPES = Field("tangent", description="Flat, tangent to the rim, or following curvature.")
@@ -83,7 +84,7 @@ class BridgeStep(CleanStep):
 
     kind: Literal["bridge"] = "bridge"
     way: Literal["stretch", "strip"] = Field("stretch", description="A stretch of one rim, or a strip between two places.")
-    places: list[tuple[float, float, float]] = Field(
+    places: list[Place] = Field(
         default_factory=list, max_length=3, description="Stretch: both ends and a place between; strip: both ends. mm."
     )
     width: float = Field(2.0, gt=0, le=10_000, description="Of a strip, mm.")
@@ -108,9 +109,9 @@ class CurveCutStep(CleanStep):
     title: ClassVar[str] = "Curve cut"
 
     kind: Literal["curvecut"] = "curvecut"
-    places: list[tuple[float, float, float]] = Field(default_factory=list, max_length=2000, description="The curve's places, mm.")
+    places: list[Place] = Field(default_factory=list, max_length=2000, description="The curve's places, mm.")
     closed: bool = Field(True, description="The curve ends where it began.")
-    keep: tuple[float, float, float] | None = Field(None, description="A place on the side that stays; none: both stay.")
+    keep: Place | None = Field(None, description="A place on the side that stays; none: both stay.")
 
     def run(self, context, progress):
         done, cut, curve = cut_along(context.index(self.scan), self.places, closed=self.closed, keep=self.keep, progress=progress)

@@ -10,6 +10,7 @@ from pydantic import Field
 from ...clean.cloud import combine, thin, with_normals
 from ...clean.triangulate import triangulate
 from ...scan.mesh import PointCloud
+from ..records import Size, StepId
 from ..step import Outcome, Step, register
 from .cleaning import CleanStep
 from .scan import told
@@ -24,8 +25,8 @@ class ThinStep(CleanStep):
     title: ClassVar[str] = "Thin out"
 
     kind: Literal["thin"] = "thin"
-    spacing: float = Field(0.5, gt=0, description="No two points nearer than this, mm.")
-    flat_spacing: float | None = Field(None, gt=0, description="On flat places up to this, mm; none: the same everywhere.")
+    spacing: Size = Field(0.5, description="No two points nearer than this, mm.")
+    flat_spacing: Size | None = Field(None, description="On flat places up to this, mm; none: the same everywhere.")
 
     def run(self, context, progress):
         cloud = context.cloud(self.scan)
@@ -43,8 +44,8 @@ class CombineStep(Step):
     produces: ClassVar[str] = "scan"
 
     kind: Literal["combine"] = "combine"
-    scans: list[str] = Field(min_length=2, max_length=200, description="The clouds, best first.")
-    layer: float | None = Field(None, gt=0, description="How far apart two layers still count as one, mm; none: six times the scatter.")
+    scans: list[StepId] = Field(min_length=2, max_length=200, description="The clouds, best first.")
+    layer: Size | None = Field(None, description="How far apart two layers still count as one, mm; none: six times the scatter.")
 
     def inputs(self):
         return list(self.scans)
@@ -80,8 +81,8 @@ class TriangulateStep(CleanStep):
     title: ClassVar[str] = "Triangulate"
 
     kind: Literal["triangulate"] = "triangulate"
-    accuracy: float | None = Field(None, gt=0, description="The scanner's stated accuracy, mm.")
-    resolution: float | None = Field(None, gt=0, description="Edge length of the mesh, mm; none: from the points' pitch and the accuracy.")
+    accuracy: Size | None = Field(None, description="The scanner's stated accuracy, mm.")
+    resolution: Size | None = Field(None, description="Edge length of the mesh, mm; none: from the points' pitch and the accuracy.")
 
     def run(self, context, progress):
         done, info = triangulate(context.cloud(self.scan), accuracy=self.accuracy, resolution=self.resolution, progress=progress)

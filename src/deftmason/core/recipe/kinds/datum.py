@@ -10,6 +10,7 @@ from pydantic import Field
 from ...errors import BadInput
 from ...scan.index import ScanIndex
 from ...scan.picking import Gathered, fit_gathered, gather, gather_on
+from ..records import StepId
 from ..step import Outcome, Pick, Step, Value, register
 
 __all__ = ["DatumStep", "resolve_pick"]
@@ -43,7 +44,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
 
     kind: Literal["datum"] = "datum"
-    scan: str = Field(description="The scan it is read from.")
+    scan: StepId = Field(description="The scan it is read from.")
     element: Literal["plane", "cylinder"] = Field(
         "plane", description="Plane for a flat face, cylinder for a bore or boss."
     )

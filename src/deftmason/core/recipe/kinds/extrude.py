@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from ...build.evidence import Reading, face_height, wall_draft
 from ...errors import BadInput
@@ -15,6 +15,7 @@ from ...kernel.surfaces import face_surfaces
 from ...kernel.tessellate import tessellate
 from ...sketch.loops import loop_outline
 from ...sketch.sizes import round_value
+from ..records import Id, Record, StepId
 from ..step import Chosen, Outcome, Pick, Step, Value, register
 from .datum import resolve_pick
 
@@ -23,10 +24,9 @@ __all__ = ["ExtrudeStep", "body_summary", "settled"]
 _PAST = 2.0  # mm beyond the body for cuts that go through
 
 
-class End(BaseModel):
+class End(Record):
     """Where an extrusion begins or ends."""
 
-    model_config = ConfigDict(extra="forbid")
     to: Literal["face", "height", "through"] = Field(
         "face", description="A face picked on the scan, a height, or past the body."
     )
@@ -86,12 +86,12 @@ class ExtrudeStep(Step):
     produces: ClassVar[str] = "body"
 
     kind: Literal["extrude"] = "extrude"
-    sketch: str = Field(description="The sketch that holds the loops.")
-    scan: str = Field(description="The scan that faces are picked on.")
-    frame: str = Field(description="The frame the sketch lies in.")
-    body: str | None = Field(None, description="The body to join to or cut from; none makes a new one.")
+    sketch: StepId = Field(description="The sketch that holds the loops.")
+    scan: StepId = Field(description="The scan that faces are picked on.")
+    frame: StepId = Field(description="The frame the sketch lies in.")
+    body: StepId | None = Field(None, description="The body to join to or cut from; none makes a new one.")
     how: Literal["join", "cut", "intersect"] = Field("join", description="What to do with the body.")
-    loops: list[str] = Field(default_factory=list, description="One entity of each loop to push; none: the outermost.")
+    loops: list[Id] = Field(default_factory=list, max_length=400, description="One entity of each loop to push; none: the outermost.")
     keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
     start: End = Field(default_factory=End, description="Where it begins.")
     end: End = Field(default_factory=End, description="Where it ends.")

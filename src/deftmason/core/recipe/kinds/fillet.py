@@ -12,6 +12,7 @@ from ...errors import BadInput
 from ...kernel.features import fillet_edges
 from ...kernel.surfaces import face_surfaces
 from ...kernel.tessellate import edge_polylines
+from ..records import StepId
 from ..step import Chosen, Outcome, Step, Value, register
 from .extrude import body_summary, settled
 
@@ -25,11 +26,11 @@ class FilletStep(Step):
     produces: ClassVar[str] = "body"
 
     kind: Literal["fillet"] = "fillet"
-    body: str = Field(description="The body whose edges are rounded.")
-    scan: str = Field(description="The scan the radius is read from.")
-    frame: str = Field(description="The frame the body lies in.")
+    body: StepId = Field(description="The body whose edges are rounded.")
+    scan: StepId = Field(description="The scan the radius is read from.")
+    frame: StepId = Field(description="The frame the body lies in.")
     edges: list[tuple[str, str, int]] = Field(
-        description="Edges by the names of their two faces, and a number among several."
+        max_length=400, description="Edges by the names of their two faces, and a number among several."
     )
     radius: Chosen = Field(default_factory=Chosen, description="Radius in mm; none: as the scan says.")
 

@@ -7,6 +7,7 @@ from typing import ClassVar, Literal
 from pydantic import Field
 
 from ...frame.align import set_frame
+from ..records import StepId
 from ..step import Outcome, Step, register
 
 
@@ -19,9 +20,9 @@ class FrameStep(Step):
     produces: ClassVar[str] = "frame"
 
     kind: Literal["frame"] = "frame"
-    first: str = Field(description="Datum that holds the first axis exactly.")
-    second: str | None = Field(None, description="Datum that stops the part turning.")
-    origin: str | None = Field(None, description="Datum the zero point lies on.")
+    first: StepId = Field(description="Datum that holds the first axis exactly.")
+    second: StepId | None = Field(None, description="Datum that stops the part turning.")
+    origin: StepId | None = Field(None, description="Datum the zero point lies on.")
     first_axis: Literal["x", "y", "z"] = Field("z", description="Axis the first datum sets.")
     second_axis: Literal["x", "y", "z"] = Field("y", description="Axis the second datum sets.")
     flip_first: bool = Field(False, description="Turn the first axis round.")

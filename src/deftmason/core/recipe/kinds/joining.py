@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import ClassVar, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from ...clean.fewer import Distance
 from ...elements import RigidMotion
@@ -20,20 +20,20 @@ from ...join.seen import Seen
 from ...join.together import Link, links_between
 from ...progress import part
 from ...scan.mesh import TriMesh
+from ..records import Place, Record, Size, StepId
 from ..step import Outcome, Step, register
 from .scan import told
 
 __all__ = ["PlacePair", "placed_by"]
 
 
-class PlacePair(BaseModel):
+class PlacePair(Record):
     """One place seen on two scans, each in its scan's own coordinates, mm."""
 
-    model_config = ConfigDict(extra="forbid")
-    fixed: str = Field(description="Step id of the scan that is placed.")
-    moving: str = Field(description="Step id of the scan that is brought to it.")
-    fixed_place: tuple[float, float, float] = Field(description="The place on the placed scan.")
-    moving_place: tuple[float, float, float] = Field(description="The same place on the moving scan.")
+    fixed: StepId = Field(description="Step id of the scan that is placed.")
+    moving: StepId = Field(description="Step id of the scan that is brought to it.")
+    fixed_place: Place = Field(description="The place on the placed scan.")
+    moving_place: Place = Field(description="The same place on the moving scan.")
 
 
 def placed_by(context, step_id: str) -> dict[str, RigidMotion]:
@@ -98,11 +98,11 @@ class MatchStep(Step):
     produces: ClassVar[str] = "placement"
 
     kind: Literal["match"] = "match"
-    scans: list[str] = Field(min_length=2, max_length=60, description="The scans; the first is where the others come to.")
+    scans: list[StepId] = Field(min_length=2, max_length=60, description="The scans; the first is where the others come to.")
     pairs: list[PlacePair] = Field(default_factory=list, max_length=600, description="Places picked on two scans; scans with pairs are placed by them.")
     by: Literal["itself", "pairs"] = Field("itself", description="Scans without pairs find their place by themselves, or stay out.")
-    placement: str | None = Field(None, description="An earlier placement whose scans stay as they are.")
-    noise: float | None = Field(None, gt=0, description="The scanner's stated noise, mm; none: from the scans.")
+    placement: StepId | None = Field(None, description="An earlier placement whose scans stay as they are.")
+    noise: Size | None = Field(None, description="The scanner's stated noise, mm; none: from the scans.")
 
     def inputs(self):
         return [*self.scans, *([self.placement] if self.placement else [])]
@@ -166,10 +166,10 @@ class SettleStep(Step):
     produces: ClassVar[str] = "placement"
 
     kind: Literal["settle"] = "settle"
-    placement: str = Field(description="Where the scans are now.")
-    held: list[str] = Field(default_factory=list, max_length=60, description="Scans that stay; none: the first.")
-    leave_out: list[str] = Field(default_factory=list, max_length=60, description="Scans that are left out from here on.")
-    reach: float | None = Field(None, gt=0, description="How far a scan may be off at the start, mm; none: from the scans.")
+    placement: StepId = Field(description="Where the scans are now.")
+    held: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that stay; none: the first.")
+    leave_out: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that are left out from here on.")
+    reach: Size | None = Field(None, description="How far a scan may be off at the start, mm; none: from the scans.")
 
     def inputs(self):
         return [self.placement]
@@ -195,10 +195,10 @@ class MergeStep(Step):
     produces: ClassVar[str] = "scan"
 
     kind: Literal["merge"] = "merge"
-    placement: str = Field(description="Where the scans are.")
-    resolution: float | None = Field(None, gt=0, description="Edge length of the mesh, mm; none: the scans' spacing.")
-    noise: float | None = Field(None, gt=0, description="The scanner's stated noise, mm; none: from the scans.")
-    leave_out: list[str] = Field(default_factory=list, max_length=60, description="Scans that are not merged.")
+    placement: StepId = Field(description="Where the scans are.")
+    resolution: Size | None = Field(None, description="Edge length of the mesh, mm; none: the scans' spacing.")
+    noise: Size | None = Field(None, description="The scanner's stated noise, mm; none: from the scans.")
+    leave_out: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that are not merged.")
 
     def inputs(self):
         return [self.placement]

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from ...scan.files import read_scan, size_in_words
 from ...scan.likeness import settle_onto
 from ...scan.mesh import PointCloud, TriMesh
 from ...scan.textpoints import TextLayout
+from ..records import Checksum, FileName, Place, Record
 from ..step import Outcome, Step, register
 
 
-class TextColumns(BaseModel):
+class TextColumns(Record):
     """How a text file of points is read."""
 
-    model_config = ConfigDict(extra="forbid")
     delimiter: Literal["spaces", "comma", "semicolon", "tab"] = Field("spaces", description="What parts the columns.")
-    columns: list[str] = Field(description="What each column holds: x, y, z, nx, ny, nz, red, green, blue, intensity or skip.")
+    columns: list[str] = Field(max_length=64, description="What each column holds: x, y, z, nx, ny, nz, red, green, blue, intensity or skip.")
     skip: int = Field(0, ge=0, le=100_000, description="Lines before the first point.")
     decimal_comma: bool = Field(False, description="Decimals are written with a comma.")
 
@@ -34,18 +34,18 @@ class ScanStep(Step):
     follows: ClassVar[tuple[str, ...]] = ("likeness",)
 
     kind: Literal["scan"] = "scan"
-    file: str = Field(description="The original file's name.")
-    sha256: str = Field(description="Checksum of the original file.")
+    file: FileName = Field(description="The original file's name.")
+    sha256: Checksum = Field(description="Checksum of the original file.")
     units: Literal["mm", "cm", "m", "in"] = Field("mm", description="What the file's numbers are in.")
     layout: TextColumns | None = Field(None, description="How a text file's columns are read; none: as recognised.")
-    likeness: list[tuple[float, float, float]] = Field(
-        default_factory=list, description="A few hundred places of the scan, so that another scan can be laid onto it."
+    likeness: list[Place] = Field(
+        default_factory=list, max_length=5000, description="A few hundred places of the scan, so that another scan can be laid onto it."
     )
 
     def run(self, context, progress):
         progress(0.05, f"Reading {self.file}")
         layout = None if self.layout is None else TextLayout(**self.layout.model_dump())
-        read = read_scan(context.scan_file(self.sha256, self.name), self.units, layout)
+        read = read_scan(context.scan_file(self.sha256, self.name), self.units, layout, called=None if context.scan_replaced(self.name) else self.file)
         scan, says = read.scan, " ".join(read.warnings)
         summary = {}
         if context.scan_replaced(self.name) and self.likeness and isinstance(scan, TriMesh):

@@ -15,6 +15,7 @@ from ...clean.smooth import smooth
 from ...errors import BadInput
 from ...progress import part
 from ...scan.mesh import TriMesh
+from ..records import Size
 from ..step import Outcome, register
 from .cleaning import CleanStep
 from .scan import told
@@ -35,7 +36,7 @@ class SmoothStep(CleanStep):
 
     kind: Literal["smooth"] = "smooth"
     strength: float = Field(0.4, ge=0, le=1, description="0 leaves the mesh as it is, 1 is strong.")
-    bound: float | None = Field(None, gt=0, description="Farthest a vertex may move, mm; none: four times the scan's scatter.")
+    bound: Size | None = Field(None, description="Farthest a vertex may move, mm; none: four times the scan's scatter.")
 
     def run(self, context, progress):
         mesh = context.mesh(self.scan)
@@ -52,9 +53,9 @@ class DecimateStep(CleanStep):
 
     kind: Literal["decimate"] = "decimate"
     to: Literal["count", "share", "tolerance"] = Field("share", description="What decides how far to go.")
-    triangles: int = Field(100_000, ge=4, description="How many to leave.")
+    triangles: int = Field(100_000, ge=4, le=100_000_000, description="How many to leave.")
     share: float = Field(0.25, gt=0, le=1, description="Which share to leave.")
-    tolerance: float = Field(0.05, gt=0, description="How far the two surfaces may part, mm.")
+    tolerance: Size = Field(0.05, description="How far the two surfaces may part, mm.")
 
     def run(self, context, progress):
         mesh = context.mesh(self.scan)
@@ -77,7 +78,7 @@ class RemeshStep(CleanStep):
     title: ClassVar[str] = "Remesh"
 
     kind: Literal["remesh"] = "remesh"
-    edge: float = Field(1.0, gt=0, description="Edge length, mm.")
+    edge: Size = Field(1.0, description="Edge length, mm.")
 
     def run(self, context, progress):
         mesh = context.mesh(self.scan)

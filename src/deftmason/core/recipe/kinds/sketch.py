@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from ...errors import BadInput
 from ...scan.section import SectionPlane
@@ -18,6 +18,7 @@ from ...sketch.sizes import measure_sizes, propose_sizes
 from ...sketch.sketcher import Stroke, draw, reach_for
 from ...sketch.solver import solve
 from ...sketch.trace import step_for, trace_noise, trace_of
+from ..records import Id, Length, Place, Record, StepId
 from ..step import Outcome, Step, Value, register
 
 __all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace_on_paper"]
@@ -25,31 +26,28 @@ __all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace
 _NORMALS = {"x": ((1, 0, 0), (0, 1, 0)), "y": ((0, 1, 0), (0, 0, 1)), "z": ((0, 0, 1), (1, 0, 0))}
 
 
-class StrokeRecord(BaseModel):
+class StrokeRecord(Record):
     """An entity and the places on the scan that it is fitted to."""
 
-    model_config = ConfigDict(extra="forbid")
-    id: str
+    id: Id
     kind: Literal["line", "arc", "circle"]
-    places: list[tuple[float, float, float]] = Field(
-        description="Places along the stretch, in the scan's coordinates, mm."
+    places: list[Place] = Field(
+        min_length=1, max_length=200, description="Places along the stretch, in the scan's coordinates, mm."
     )
-    joins: str | None = Field(None, description="The entity its end joins.")
+    joins: Id | None = Field(None, description="The entity its end joins.")
 
 
-class RelationRecord(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+class RelationRecord(Record):
     kind: Literal["horizontal", "vertical", "parallel", "perpendicular", "tangent", "equal", "concentric", "collinear"]
-    of: list[str]
+    of: list[Id] = Field(min_length=1, max_length=2)
 
 
-class SizeRecord(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    id: str
+class SizeRecord(Record):
+    id: Id
     kind: Literal["radius", "diameter", "width", "spacing_x", "spacing_y", "place_x", "place_y"]
-    of: list[str]
-    label: str = ""
-    chosen: float | None = Field(None, description="Chosen number in mm; held unless its source is the scan.")
+    of: list[Id] = Field(min_length=1, max_length=2)
+    label: str = Field("", max_length=80)
+    chosen: Length | None = Field(None, description="Chosen number in mm; held unless its source is the scan.")
     source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "scan"
 
 
@@ -119,13 +117,13 @@ class SketchStep(Step):
     produces: ClassVar[str] = "sketch"
 
     kind: Literal["sketch"] = "sketch"
-    scan: str = Field(description="The scan that is cut.")
-    frame: str = Field(description="The frame the plane is placed in.")
+    scan: StepId = Field(description="The scan that is cut.")
+    frame: StepId = Field(description="The frame the plane is placed in.")
     axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the plane is square to.")
-    height: float = Field(0.0, description="Where the plane cuts, along that axis, mm.")
-    strokes: list[StrokeRecord] = Field(default_factory=list, description="What was fitted, as places on the scan.")
-    relations: list[RelationRecord] = Field(default_factory=list, description="Relations held.")
-    sizes: list[SizeRecord] = Field(default_factory=list, description="Sizes measured or held.")
+    height: Length = Field(0.0, description="Where the plane cuts, along that axis, mm.")
+    strokes: list[StrokeRecord] = Field(default_factory=list, max_length=400, description="What was fitted, as places on the scan.")
+    relations: list[RelationRecord] = Field(default_factory=list, max_length=2000, description="Relations held.")
+    sizes: list[SizeRecord] = Field(default_factory=list, max_length=800, description="Sizes measured or held.")
 
     def inputs(self):
         return [self.scan, self.frame]

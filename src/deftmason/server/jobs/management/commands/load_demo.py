@@ -11,10 +11,10 @@ from django.conf import settings
 from django.core.management.base import BaseCommand
 from django.db import transaction
 
-from deftmason.server.jobs.blobs import keep_file
+from deftmason.server.jobs.blobs import keep, receive
 from deftmason.server.jobs.models import Job
-from deftmason.server.jobs.recipe import change, note_results, records, replay_of, scan_file_of, store
-from deftmason.server.jobs.shelf import begin_job, lay_scans, picture_data, scan_step
+from deftmason.server.jobs.recipe import change, desk, note_results, records, replay_of, store
+from deftmason.server.jobs.shelf import begin_job, picture_of_job, scan_step
 
 
 class Command(BaseCommand):
@@ -34,7 +34,7 @@ class Command(BaseCommand):
         path.parent.mkdir(exist_ok=True)
         write_scan(str(path), mesh)
         with open(path, "rb") as f:
-            blob = keep_file(iter(lambda: f.read(1 << 20), b""))
+            blob = keep(receive(iter(lambda: f.read(1 << 20), b"")))
         path.unlink()
         return blob.sha256
 
@@ -62,33 +62,28 @@ class Command(BaseCommand):
         names = [f"Lantern arm {k + 1}.ply" for k in range(len(views))]
         arm_steps = [scan_step(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
         raw_file, sound_file = self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), self._kept(mesh, "Bracket scan.ply")
-        with transaction.atomic():
-            arm = Job.objects.create(name="Lantern arm", demo="lantern")
-            lay_scans(arm, [], arm_steps)
-            arm.edits.all().delete()
-            raw = Job.objects.create(name="Chain guide bracket, raw", demo="bracket-raw")
-            begin_job(raw, raw_file, "Bracket raw.ply", "mm")
-            fresh = Job.objects.create(name="Chain guide bracket", demo="bracket")
-            begin_job(fresh, sound_file, "Bracket scan.ply", "mm")
+        begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern")
+        begin_job("Chain guide bracket, raw", [scan_step(raw_file, "Bracket raw.ply", "mm")], None, "demo", demo="bracket-raw")
+        begin_job("Chain guide bracket", [scan_step(sound_file, "Bracket scan.ply", "mm")], None, "demo", demo="bracket")
 
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
         for job in Job.objects.exclude(demo=""):
-            picture_data(job)
+            picture_of_job(job, "demo")
         from deftmason.core.elements import RigidMotion
         from deftmason.demo.bracket_job import bracket_steps
 
         self.stdout.write("Laying the bracket's recipe …")
         step = records(Job.objects.get(demo="bracket"))[0]
         pose = RigidMotion(np.array(json.loads(_truth_file().read_text())["bracket"]["pose"]))
-        steps = bracket_steps(step, pose, store(), scan_file_of([step]))
+        steps = bracket_steps(step, pose, store(), desk().scan_file)
         with transaction.atomic():
             finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")
-            change(finished, "Load the demo", steps)
+            change(finished, "Load the demo", lambda _: steps, trusted=True)
             finished.edits.all().delete()
             note_results(finished, records(finished))
         replay_of(records(finished)).run()
-        picture_data(finished)
+        picture_of_job(finished, "demo")
 
 
 def _truth_file():

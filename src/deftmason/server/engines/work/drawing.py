@@ -1,11 +1,14 @@
-"""Geometry for the screen: one little-endian buffer with a JSON header that says where each array is.
+"""Geometry for the screen, made once and kept beside its result: one little-endian buffer with a JSON header that says where each array is.
 
 ``uint32 header length, header JSON padded to 4 bytes, arrays``. Positions are float32 relative to ``origin``.
 """
 
 from __future__ import annotations
 
+import hashlib
 import json
+import os
+import tempfile
 
 import numpy as np
 
@@ -19,9 +22,74 @@ from deftmason.core.scan.cells import spacing_of
 from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.core.scan.proxy import Proxy, make_proxy
 
-__all__ = ["pack_arrays", "scan_buffer", "body_buffer", "deviation_buffer", "also_buffer", "part_buffer", "proxy_of"]
+from ..desk import Desk, asked
+from .picture import picture, picture_of_points
+
+__all__ = ["buffer_path", "make_buffer", "make_picture", "picture_path", "proxy_of"]
+
+_VERSION = 1  # of the buffers: another one is made anew
 
 _SHOWN_MM = 0.03
+
+
+def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None, name: str = "") -> str:
+    """Where a buffer lies once it is made."""
+    more = hashlib.sha256(f"{scan} {name}".encode()).hexdigest()[:16]
+    return store.path(key, f"view{_VERSION}_{what}_{more}.bin")
+
+
+@asked
+def make_buffer(desk: Desk, *, key: str, what: str, scan: str | None, name: str) -> None:
+    """Make a buffer of a result: ``what`` = scan, part, body, deviation or also (see the API's *geometry*)."""
+    store = desk.store
+    if what == "scan":
+        data = scan_buffer(store, key)
+    elif what == "part":
+        data = part_buffer(store, key)
+    elif what == "body":
+        data = body_buffer(store.load(key).output)
+    elif what == "deviation":
+        data = deviation_buffer(store, key, scan)
+    else:
+        data = also_buffer(store, key, name, scan)
+    _write(buffer_path(store, key, what, scan, name), data)
+
+
+def _write(path: str, data: bytes) -> None:
+    """Whole or not at all; another process may be writing the same."""
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    handle, part = tempfile.mkstemp(dir=os.path.dirname(path))
+    try:
+        with os.fdopen(handle, "wb") as f:
+            f.write(data)
+        os.replace(part, path)
+    except BaseException:
+        if os.path.exists(part):
+            os.unlink(part)
+        raise
+
+
+def picture_path(folder: str, key: str, frame: str | None) -> str:
+    name = hashlib.sha256(f"{key}{frame or ''}".encode()).hexdigest()[:32]
+    return os.path.join(folder, "pictures", f"{name}.png")
+
+
+@asked
+def make_picture(desk: Desk, *, key: str, frame: str | None) -> None:
+    """Draw a scan or body, in a frame, for the shelf."""
+    from deftmason.core.kernel.tessellate import tessellate
+
+    record = desk.store.record(key)
+    if record["produces"] == "body":
+        f = tessellate(desk.store.load(key).output, 0.05)
+        data = picture(TriMesh(f.vertices, f.faces), body=True)
+    else:
+        mesh = proxy_of(desk.store, key).mesh
+        if len(mesh.faces):
+            data = picture(mesh.moved(desk.store.load(frame).output) if frame else mesh)
+        else:
+            data = picture_of_points(desk.store.load(key).output.points)
+    _write(picture_path(desk.folder, key, frame), data)
 
 
 def pack_arrays(header: dict, arrays: dict[str, np.ndarray]) -> bytes:

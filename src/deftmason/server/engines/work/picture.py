@@ -10,6 +10,7 @@ from deftmason.core.scan.mesh import TriMesh
 
 __all__ = ["picture", "picture_of_points"]
 
+_MOST_SPECKS = 6_000_000
 _GROUND, _STONE, _SLATE = (0xEE, 0xE9, 0xE0), (0xC9, 0xB4, 0x8A), (0x58, 0x78, 0x9A)
 
 
@@ -23,12 +24,17 @@ def picture(mesh: TriMesh, *, body: bool = False, size: tuple[int, int] = (420, 
     right = np.cross([0, 0, 1.0], toward)
     right /= np.linalg.norm(right)
     up = np.cross(toward, right)
+    low, high = mesh.bounds
+    scale = max(float(np.max(high - low)), 1e-12)  # sizes beyond all reason are drawn like any other
+    mesh = TriMesh((mesh.vertices - (low + high) / 2) / scale, mesh.faces)
     tri = mesh.vertices[mesh.faces]
     x, y, z = tri @ right, tri @ up, tri @ toward
     span = max(np.ptp(x) / (0.86 * w), np.ptp(y) / (0.86 * h), 1e-9)
     # Enough places on each facet that they leave no gap at this size.
     area = mesh.areas / span**2
     count = np.clip(np.ceil(area * 1.7), 1, 300_000).astype(int)
+    if count.sum() > _MOST_SPECKS:  # facets that lie over each other, many times
+        count = np.maximum(1, (count * (_MOST_SPECKS / count.sum())).astype(int))
     which = np.repeat(np.arange(len(tri)), count)
     # The plastic-number sequence covers each facet evenly (Roberts 2018).
     k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
@@ -59,6 +65,7 @@ def picture(mesh: TriMesh, *, body: bool = False, size: tuple[int, int] = (420, 
 def picture_of_points(points: np.ndarray) -> bytes:
     """PNG bytes of a cloud: each point a speck of surface facing the viewer."""
     some = np.asarray(points)[:: max(1, len(points) // 60_000)]
+    some = (some - some.mean(axis=0)) / max(float(np.ptp(some, axis=0).max()), 1e-12)
     r = 0.25 * float(np.linalg.norm(np.ptp(some, axis=0))) / np.sqrt(len(some))
     toward = np.array([0.55, -0.75, 0.6]) / np.linalg.norm([0.55, -0.75, 0.6])
     u = np.cross([0, 0, 1.0], toward)

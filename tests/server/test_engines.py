@@ -1,0 +1,168 @@
+"""Engines: what crashes, hangs or hoards in one is a sentence to its asker and nothing to anybody else."""
+
+import threading
+import time
+
+import pytest
+
+from deftmason.core.errors import BadInput, Cancelled, MasonError
+from deftmason.server.engines.pool import Busy, Pool, TooLong
+from deftmason.server.engines.turns import Turns
+
+
+@pytest.fixture(scope="module")
+def pool(tmp_path_factory):
+    p = Pool(str(tmp_path_factory.mktemp("engines")), count=3, memory=900_000_000, also=("tests.server.engine_work",))
+    p.ask("test_echo", text="warm", limit=60)
+    yield p
+    p.close()
+
+
+def pid(answer):
+    return int(answer.split()[1])
+
+
+def beside(work):
+    """Run in a thread; its outcome in the list that is given back, and the thread."""
+    out = []
+
+    def run():
+        try:
+            out.append(work())
+        except MasonError as e:
+            out.append(e)
+
+    t = threading.Thread(target=run)
+    t.start()
+    return out, t
+
+
+def test_a_jobs_questions_go_where_it_is_hot(pool):
+    first = pid(pool.ask("test_echo", job=1, text="a"))
+    other = pid(pool.ask("test_echo", job=2, text="b"))
+    assert pid(pool.ask("test_echo", job=1, text="c")) == first
+    assert pid(pool.ask("test_echo", job=2, text="d")) == other != first
+
+
+def test_a_question_costs_little_more_than_its_work(pool):
+    pool.ask("test_echo", job=1, text="a")
+    times = []
+    for _ in range(30):
+        begin = time.perf_counter()
+        pool.ask("test_echo", job=1, text="a")
+        times.append(time.perf_counter() - begin)
+    assert sorted(times)[len(times) // 2] < 0.02
+
+
+def test_refusals_and_failures_come_back_as_sentences(pool):
+    with pytest.raises(BadInput) as refused:
+        pool.ask("test_refuse")
+    assert refused.value.message == "This is refused; give another." and refused.value.field == "text"
+    with pytest.raises(MasonError, match="ZeroDivisionError") as wrong:
+        pool.ask("test_wrong")
+    assert wrong.value.code == "inside"
+    assert pool.ask("test_echo", text="still").startswith("still")
+
+
+def test_a_crash_is_the_failed_result_of_the_step_in_hand(pool):
+    assert pool.ask("test_crash", key="aa" * 32) == "failed as known"
+    record = pool.store.record("aa" * 32)
+    assert record["status"] == "failed" and record["broke"] and "Bad step" in record["says"] and "broke down" in record["says"]
+    with pytest.raises(MasonError, match="ended"):
+        pool.ask("test_crash")
+
+
+def test_what_outgrows_its_memory_is_ended(pool):
+    begin = time.monotonic()
+    assert pool.ask("test_hoard", gigabytes=4, key="bb" * 32, limit=60) == "failed as known"
+    assert "memory" in pool.store.record("bb" * 32)["says"] and time.monotonic() - begin < 20
+    with pytest.raises(MasonError):
+        pool.ask("test_hoard", gigabytes=4, limit=60)
+
+
+def test_what_hangs_is_ended_a_second_after_its_time(pool):
+    begin = time.monotonic()
+    with pytest.raises(TooLong, match="task"):
+        pool.ask("test_deaf", limit=0.5)
+    assert time.monotonic() - begin < 3
+
+
+def test_cancel_is_certain(pool):
+    for what in ({"asked": "test_deaf"}, {"asked": "test_polite", "seconds": 30}):
+        stop, arguments = threading.Event(), dict(what)
+        name = arguments.pop("asked")
+        out, t = beside(lambda name=name, stop=stop, arguments=arguments: pool.ask(name, limit=None, stopped=stop.is_set, **arguments))
+        time.sleep(0.3)
+        begin = time.monotonic()
+        stop.set()
+        t.join(5)
+        assert isinstance(out[0], Cancelled) and time.monotonic() - begin < 2
+
+
+def test_heavy_work_leaves_room_for_a_quick_question(pool):
+    stop = threading.Event()
+    heavy = [
+        beside(lambda p=p: pool.ask("test_polite", seconds=20, heavy=True, person=p, limit=None, stopped=stop.is_set))
+        for p in ("ada", "ada", "ada", "ben", "ben")
+    ]
+    time.sleep(0.4)
+    begin = time.monotonic()
+    assert pool.ask("test_echo", text="quick", person="cleo", limit=5)
+    assert time.monotonic() - begin < 2
+    stop.set()
+    for _, t in heavy:
+        t.join(5)
+
+
+def test_who_waits_longest_is_told_so(pool):
+    stop = threading.Event()
+    under_way = [beside(lambda: pool.ask("test_polite", seconds=20, limit=None, stopped=stop.is_set)) for _ in range(3)]
+    time.sleep(0.3)
+    with pytest.raises(Busy):
+        pool.ask("test_echo", text="x", limit=0.5)
+    stop.set()
+    for _, t in under_way:
+        t.join(5)
+
+
+def test_only_one_makes_the_same_thing(pool):
+    made, at_once = [], []
+
+    def make():
+        with pool.only_one("thing"):
+            at_once.append(1)
+            assert len(at_once) == 1
+            if not made:
+                time.sleep(0.1)
+                made.append(1)
+            at_once.pop()
+
+    threads = [threading.Thread(target=make) for _ in range(8)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    assert made == [1] and not pool._once
+
+
+def test_turns_are_fair_between_people():
+    turns = Turns(1)
+    mine = turns.take("ada", False, 1)
+    order = []
+
+    def wait(person):
+        turn = turns.take(person, False, 5)
+        order.append(person)
+        turns.give(turn)
+
+    threads = []
+    for person in ("ada", "ada", "ben"):
+        threads.append(threading.Thread(target=wait, args=(person,)))
+        threads[-1].start()
+        time.sleep(0.05)
+    turns.give(mine)
+    for t in threads:
+        t.join(5)
+    assert sorted(order) == ["ada", "ada", "ben"] and order[0] == "ada"
+    assert turns.take("ada", False, 0.01) is not None
+    assert turns.take("ben", False, 0.05) is None
