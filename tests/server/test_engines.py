@@ -166,3 +166,23 @@ def test_turns_are_fair_between_people():
     assert sorted(order) == ["ada", "ada", "ben"] and order[0] == "ada"
     assert turns.take("ada", False, 0.01) is not None
     assert turns.take("ben", False, 0.05) is None
+
+
+def test_the_web_server_loads_none_of_what_computes():
+    """It starts at once and stays small: everything that works on geometry is loaded by engines alone."""
+    import os
+    import subprocess
+    import sys
+
+    heavy = ("numba", "scipy", "OCP", "open3d", "trimesh", "sklearn", "build123d")
+    code = f"import deftmason.server.wsgi, deftmason.server.urls, sys; print([m for m in {heavy!r} if m in sys.modules])"
+    env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
+    said = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
+    assert said.strip() == "[]"
+
+
+def test_every_file_to_hand_on_has_its_writer():
+    from deftmason.server.engines.places import FILES
+    from deftmason.server.engines.work.giving import _WRITERS
+
+    assert set(FILES) == set(_WRITERS)

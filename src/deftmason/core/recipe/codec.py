@@ -8,9 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from ..elements import RigidMotion, element_from
-from ..scan.mesh import PointCloud, TriMesh
-from ..scan.section import SectionPlane
 from .step import Outcome, Value
 
 __all__ = ["pack", "unpack"]
@@ -24,6 +21,8 @@ def _npy(a: np.ndarray) -> bytes:
 
 def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     """A JSON record and named blobs."""
+    from ..scan.mesh import PointCloud
+
     o, blobs, data = outcome.output, {}, None
     if produces == "scan":
         if isinstance(o, PointCloud):
@@ -65,6 +64,10 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
 
 def unpack(record: dict, blob) -> Outcome:
     """The outcome again; ``blob(name)`` gives a blob's path, arrays are memory-mapped."""
+    from ..elements import RigidMotion, element_from
+    from ..scan.mesh import PointCloud, TriMesh
+    from ..scan.section import SectionPlane
+
     produces, data = record["produces"], record["data"]
 
     def array(name: str) -> np.ndarray:

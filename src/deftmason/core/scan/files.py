@@ -10,6 +10,7 @@ import numpy as np
 from ..elements import UNITS_IN_MM
 from ..errors import BadArgument, BadInput
 from .e57 import read_e57
+from .formats import CLOUD_SUFFIXES, MESH_SUFFIXES, TEXT_SUFFIXES
 from .mesh import PointCloud, TriMesh
 from .obj import read_obj
 from .off import read_off
@@ -18,11 +19,7 @@ from .ply import read_ply, write_ply
 from .stl import read_stl, write_stl
 from .textpoints import TextLayout, read_text_points
 
-__all__ = ["MESH_SUFFIXES", "CLOUD_SUFFIXES", "TEXT_SUFFIXES", "ReadScan", "read_scan", "write_scan", "size_in_words"]
-
-MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf", ".glb")
-TEXT_SUFFIXES = (".xyz", ".pts", ".asc")
-CLOUD_SUFFIXES = (".ply", *TEXT_SUFFIXES, ".e57")
+__all__ = ["ReadScan", "read_scan", "write_scan", "size_in_words"]
 
 _MOST_TRIANGLES, _MOST_POINTS = 40_000_000, 80_000_000
 _FARTHEST = 1e9  # mm from the origin

@@ -10,7 +10,7 @@ from django.conf import settings
 from django.http import HttpRequest
 
 from ..engines.pool import Pool
-from ..engines.work.drawing import buffer_path, picture_path
+from ..engines.places import buffer_path, picture_path
 from .access import person_of
 
 __all__ = ["ask", "made_buffer", "made_picture", "pool"]

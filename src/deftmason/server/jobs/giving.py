@@ -14,7 +14,7 @@ from deftmason.core.errors import BadInput
 from deftmason.core.recipe.recipefile import recipe_text
 from deftmason.core.recipe.records import one_line
 
-from ..engines.work.giving import FILES
+from ..engines.places import FILES
 from .access import job_of
 from .engine import ask
 from .models import Proof

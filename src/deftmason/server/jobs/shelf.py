@@ -20,7 +20,7 @@ from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.kinds.scan import TextColumns
 from deftmason.core.recipe.records import one_line
-from deftmason.core.scan.files import CLOUD_SUFFIXES, MESH_SUFFIXES
+from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES
 
 from ..engines.pool import Busy, TooLong
 from .access import job_of, jobs_of, owner_of, person_of

@@ -7,8 +7,6 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ...check.statistics import histogram
-from ...check.statistics import summary as numbers
 from ...progress import part
 from ..records import StepId
 from ..step import Outcome, Step, register
@@ -37,6 +35,9 @@ class CheckStep(Step):
         return [self.scan, self.body, self.frame]
 
     def run(self, context, progress):
+        from ...check.statistics import histogram
+        from ...check.statistics import summary as numbers
+
         mesh = context.index(self.scan).mesh.moved(context.output(self.frame, "frame"))
         surface = context.surface(self.body, part(progress, 0.0, 0.3))
         found = surface.distances(

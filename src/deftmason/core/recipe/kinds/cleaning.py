@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from ...clean.background import find_slab, loose_scraps, slab_items
-from ...clean.cloud import find_noise, keep_points
-from ...clean.defects import DEFECTS, survey_mesh
-from ...clean.repair import USUAL, repair
-from ...clean.triangles import compact
 from ...errors import BadInput
 from ...progress import part
-from ...scan.mesh import PointCloud, TriMesh
 from ..records import StepId
 from ..step import MarkRecord, Outcome, Step, register, selected
 from .scan import told
+
+if TYPE_CHECKING:
+    from ...scan.mesh import PointCloud, TriMesh
 
 __all__ = ["CleanStep"]
 
@@ -39,6 +36,10 @@ class CleanStep(Step):
 
 
 def _kept(scan: TriMesh | PointCloud, goes: np.ndarray) -> TriMesh | PointCloud:
+    from ...clean.cloud import keep_points
+    from ...clean.triangles import compact
+    from ...scan.mesh import PointCloud, TriMesh
+
     if isinstance(scan, PointCloud):
         return keep_points(scan, ~goes)
     v, f, c = compact(scan.vertices, scan.faces[~goes], scan.colors)
@@ -58,6 +59,9 @@ class BackgroundStep(CleanStep):
     scraps: bool = Field(True, description="Loose scraps go too.")
 
     def run(self, context, progress):
+        from ...clean.background import find_slab, slab_items
+        from ...scan.mesh import TriMesh
+
         items = context.items(self.scan)
         scan = context.output(self.scan, "scan")
         summary: dict = {}
@@ -86,6 +90,10 @@ class BackgroundStep(CleanStep):
         return Outcome(left, summary, says, "sound" if goes.any() else "attention", arrays={"goes": goes})
 
     def _scraps(self, scan, keep: np.ndarray) -> np.ndarray:
+        from ...clean.background import loose_scraps
+        from ...clean.cloud import keep_points
+        from ...scan.mesh import TriMesh
+
         if isinstance(scan, TriMesh):
             return loose_scraps(scan, keep)
         from ...scan.selection import CloudIndex
@@ -112,6 +120,8 @@ class NoiseStep(CleanStep):
     smallest_clump: int = Field(40, ge=1, le=1_000_000, description="Clumps apart with fewer points go.")
 
     def run(self, context, progress):
+        from ...clean.cloud import find_noise, keep_points
+
         cloud = context.cloud(self.scan)
         found = find_noise(cloud, strictness=self.strictness, smallest_clump=self.smallest_clump, progress=progress)
         goes = found.goes
@@ -128,6 +138,12 @@ class NoiseStep(CleanStep):
         return Outcome(left, summary, arrays={"goes": goes})
 
 
+def _usual() -> list[str]:
+    from ...clean.repair import USUAL
+
+    return list(USUAL)
+
+
 @register
 class RepairStep(CleanStep):
     """The ticked kinds of defect, repaired together."""
@@ -135,9 +151,12 @@ class RepairStep(CleanStep):
     title: ClassVar[str] = "Repair"
 
     kind: Literal["repair"] = "repair"
-    fix: list[str] = Field(default_factory=lambda: list(USUAL), min_length=1, max_length=40, description="Kinds of defect to repair.")
+    fix: list[str] = Field(default_factory=_usual, min_length=1, max_length=40, description="Kinds of defect to repair.")
 
     def run(self, context, progress):
+        from ...clean.defects import DEFECTS, survey_mesh
+        from ...clean.repair import repair
+
         mesh = context.mesh(self.scan)
         found = repair(mesh, self.fix, part(progress, 0, 0.85))
         done, did = found.mesh, found.did

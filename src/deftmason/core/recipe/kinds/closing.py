@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from ...clean.bridges import close_stretch, lay_strip, nearest_on_rims
-from ...clean.curvecut import cut_along
-from ...clean.holes import Closed, Rim, close_rims, list_rims
 from ...errors import BadInput
 from ..records import Place
 from ..step import Outcome, register
 from .cleaning import CleanStep
 from .scan import told
+
+if TYPE_CHECKING:
+    from ...clean.holes import Closed, Rim
 
 __all__: list[str] = []
 
@@ -54,6 +54,9 @@ class HolesStep(CleanStep):
     rework: float = Field(0.0, ge=0, le=1000, description="How far from the rim scan vertices may be drawn smooth, mm; 0 leaves all as they are.")
 
     def run(self, context, progress):
+        from ...clean.bridges import nearest_on_rims
+        from ...clean.holes import close_rims, list_rims
+
         mesh = context.mesh(self.scan)
         rims = list_rims(mesh, context.index(self.scan).neighbours)
         if not rims:
@@ -91,6 +94,9 @@ class BridgeStep(CleanStep):
     shape: _SHAPES = Field("tangent", description="Flat, tangent to the rim, or following curvature.")
 
     def run(self, context, progress):
+        from ...clean.bridges import close_stretch, lay_strip
+        from ...clean.holes import list_rims
+
         mesh = context.mesh(self.scan)
         need = 3 if self.way == "stretch" else 2
         if len(self.places) < need:
@@ -114,6 +120,8 @@ class CurveCutStep(CleanStep):
     keep: Place | None = Field(None, description="A place on the side that stays; none: both stay.")
 
     def run(self, context, progress):
+        from ...clean.curvecut import cut_along
+
         done, cut, curve = cut_along(context.index(self.scan), self.places, closed=self.closed, keep=self.keep, progress=progress)
         before = context.mesh(self.scan)
         length = np.linalg.norm(np.diff(curve.points, axis=0), axis=1).sum()

@@ -7,9 +7,6 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ...clean.cloud import combine, thin, with_normals
-from ...clean.triangulate import triangulate
-from ...scan.mesh import PointCloud
 from ..records import Size, StepId
 from ..step import Outcome, Step, register
 from .cleaning import CleanStep
@@ -29,6 +26,8 @@ class ThinStep(CleanStep):
     flat_spacing: Size | None = Field(None, description="On flat places up to this, mm; none: the same everywhere.")
 
     def run(self, context, progress):
+        from ...clean.cloud import thin
+
         cloud = context.cloud(self.scan)
         done = thin(cloud, self.spacing, flat_spacing=self.flat_spacing, progress=progress)
         return Outcome(done, {**told(done), "before": len(cloud.points), "says": f"{len(done.points):,} points"})
@@ -51,6 +50,8 @@ class CombineStep(Step):
         return list(self.scans)
 
     def run(self, context, progress):
+        from ...clean.cloud import combine
+
         done, dropped, layer = combine([context.cloud(s) for s in self.scans], layer=self.layer, progress=progress)
         return Outcome(done, {**told(done), "dropped": dropped, "layer": layer, "says": f"{len(done.points):,} points"})
 
@@ -65,6 +66,9 @@ class NormalsStep(CleanStep):
     turned: bool = Field(False, description="All the other way round.")
 
     def run(self, context, progress):
+        from ...clean.cloud import with_normals
+        from ...scan.mesh import PointCloud
+
         cloud = with_normals(context.cloud(self.scan), progress=progress)
         if self.turned:
             cloud = PointCloud(cloud.points, -cloud.normals, cloud.colors)
@@ -85,5 +89,7 @@ class TriangulateStep(CleanStep):
     resolution: Size | None = Field(None, description="Edge length of the mesh, mm; none: from the points' pitch and the accuracy.")
 
     def run(self, context, progress):
+        from ...clean.triangulate import triangulate
+
         done, info = triangulate(context.cloud(self.scan), accuracy=self.accuracy, resolution=self.resolution, progress=progress)
         return Outcome(done, {**told(done), **{k: v for k, v in info.items()}, "says": f"{len(done.faces):,} triangles"})

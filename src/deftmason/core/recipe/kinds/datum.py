@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from ...errors import BadInput
-from ...scan.index import ScanIndex
-from ...scan.picking import Gathered, fit_gathered, gather, gather_on
 from ..records import StepId
 from ..step import Outcome, Pick, Step, Value, register
+
+if TYPE_CHECKING:
+    from ...scan.index import ScanIndex
+    from ...scan.picking import Gathered
 
 __all__ = ["DatumStep", "resolve_pick"]
 
@@ -20,6 +22,9 @@ _LOST_MM = 3.0
 
 def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = None) -> Gathered:
     """The facets a pick means on this scan. Raises `BadInput` where the scan is nowhere near its place."""
+
+    from ...scan.picking import gather, gather_on
+
     missed = index.nearest_facet(np.asarray(pick.place, float))[1]
     if missed > max(_LOST_MM, 4 * index.mesh.median_edge):
         raise BadInput(f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick")
@@ -54,6 +59,8 @@ class DatumStep(Step):
         return [self.scan]
 
     def run(self, context, progress):
+        from ...scan.picking import fit_gathered
+
         index = context.index(self.scan)
         picked = resolve_pick(index, self.pick, f"'{self.name}'", self.element)
         f, ids = fit_gathered(index, picked, self.element)

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from ...build.evidence import Reading, face_height, wall_draft
 from ...errors import BadInput
-from ...kernel.body import Body
-from ...kernel.features import Curve2D, PaperPlane, combine, extrude
-from ...kernel.surfaces import face_surfaces
-from ...kernel.tessellate import tessellate
-from ...sketch.loops import loop_outline
-from ...sketch.sizes import round_value
 from ..records import Id, Record, StepId
 from ..step import Chosen, Outcome, Pick, Step, Value, register
 from .datum import resolve_pick
+
+if TYPE_CHECKING:
+    from ...build.evidence import Reading
+    from ...kernel.body import Body
+    from ...kernel.features import Curve2D
 
 __all__ = ["ExtrudeStep", "body_summary", "settled"]
 
@@ -38,6 +36,9 @@ class End(Record):
 
 def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
     """The number a choice means for a reading, and its source: chosen, rounded anew, or as the scan says."""
+
+    from ...sketch.sizes import round_value
+
     if chosen.value is not None and chosen.source != "scan":
         return chosen.value, chosen.source
     if chosen.source == "rounded":
@@ -51,6 +52,9 @@ def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
 
 def _met(body: Body | None, normal, height: float, reading: Reading | None) -> tuple[float, str | None]:
     """The height of the body's own face where the reading cannot tell it from that: features meet without a sliver."""
+
+    from ...kernel.surfaces import face_surfaces
+
     if body is None:
         return height, None
     limit = max(0.02, 3 * reading.uncertainty if reading else 0.0)
@@ -64,6 +68,8 @@ def _met(body: Body | None, normal, height: float, reading: Reading | None) -> t
 
 
 def body_summary(body) -> dict:
+    from ...kernel.tessellate import tessellate
+
     facets = tessellate(body, 0.1)
     return {
         "volume": body.volume,
@@ -105,6 +111,9 @@ class ExtrudeStep(Step):
     def _height(
         self, end: End, label: str, context, normal, body, low: bool
     ) -> tuple[float, Reading | None, np.ndarray | None]:
+        from ...build.evidence import face_height
+        from ...kernel.tessellate import tessellate
+
         if end.to == "through":
             if body is None:
                 raise BadInput("There is no body to go through; pick a face instead.", field=label)
@@ -125,6 +134,10 @@ class ExtrudeStep(Step):
         return self.body
 
     def run(self, context, progress):
+        from ...build.evidence import Reading, wall_draft
+        from ...kernel.features import PaperPlane, combine, extrude
+        from ...sketch.loops import loop_outline
+
         sketch = context.output(self.sketch, "sketch")
         body = context.output(self.body, "body") if self.body else None
         plane = sketch["plane"]
@@ -242,6 +255,8 @@ class ExtrudeStep(Step):
 
 
 def _curve(e: dict) -> Curve2D:
+    from ...kernel.features import Curve2D
+
     return Curve2D(
         e["id"], e["kind"], e.get("start"), e.get("end"), e.get("center"), e.get("radius"), e.get("ccw", True)
     )

@@ -7,11 +7,7 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ...build.evidence import edge_radius
 from ...errors import BadInput
-from ...kernel.features import fillet_edges
-from ...kernel.surfaces import face_surfaces
-from ...kernel.tessellate import edge_polylines
 from ..records import StepId
 from ..step import Chosen, Outcome, Step, Value, register
 from .extrude import body_summary, settled
@@ -41,6 +37,11 @@ class FilletStep(Step):
         return self.body
 
     def run(self, context, progress):
+        from ...build.evidence import edge_radius
+        from ...kernel.features import fillet_edges
+        from ...kernel.surfaces import face_surfaces
+        from ...kernel.tessellate import edge_polylines
+
         body = context.output(self.body, "body")
         if not self.edges:
             raise BadInput("Pick at least one edge of the body to round.", field="edges")

@@ -6,7 +6,6 @@ from typing import ClassVar, Literal
 
 from pydantic import Field
 
-from ...frame.align import set_frame
 from ..records import StepId
 from ..step import Outcome, Step, register
 
@@ -32,6 +31,8 @@ class FrameStep(Step):
         return [i for i in (self.first, self.second, self.origin) if i]
 
     def run(self, context, progress):
+        from ...frame.align import set_frame
+
         def element(i):
             return None if i is None else context.output(i, "datum")["element"]
 

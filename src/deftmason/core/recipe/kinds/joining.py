@@ -3,26 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from ...clean.fewer import Distance
-from ...elements import RigidMotion
 from ...errors import BadInput
-from ...join.apart import apart_at
-from ...join.merge import merge
-from ...join.pairs import pairs_of, place_by_pairs
-from ...join.place import Refused, rough_match
-from ...join.run import joined_by_pairs, reach_for, settle_placed
-from ...join.seen import Seen
-from ...join.together import Link, links_between
 from ...progress import part
-from ...scan.mesh import TriMesh
 from ..records import Place, Record, Size, StepId
 from ..step import Outcome, Step, register
 from .scan import told
+
+if TYPE_CHECKING:
+    from ...elements import RigidMotion
+    from ...join.place import Refused
+    from ...join.seen import Seen
+    from ...join.together import Link
 
 __all__ = ["PlacePair", "placed_by"]
 
@@ -38,12 +34,20 @@ class PlacePair(Record):
 
 def placed_by(context, step_id: str) -> dict[str, RigidMotion]:
     """Motions by scan of an earlier placement step."""
+
+    from ...elements import RigidMotion
+
     out = context.output(step_id, "placement")
     return {i: RigidMotion(np.array(m)) for i, m in out["motions"].items()}
 
 
 def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
     """What a placement step gives: motions by scan, and for people the links, the reasons and how far each moved."""
+
+    from ...join.apart import apart_at
+    from ...join.run import reach_for
+    from ...scan.mesh import TriMesh
+
     output = {"motions": {scans[i]: m.matrix.tolist() for i, m in sorted(motions.items())}}
     told_links = [{"a": scans[l.a], "b": scans[l.b], "area": l.area, "overlap": l.overlap, "rms": l.rms} for l in links]
     reach = reach_for(seen)
@@ -79,6 +83,9 @@ def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, R
 
 def _pairs_of(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], moving: int, way: RigidMotion, reach: float) -> list[dict]:
     """A candidate as pairs of places, to be taken up as if picked."""
+
+    from ...join.pairs import pairs_of
+
     placed = sorted(motions)
     k, fixed, own = pairs_of(seen[moving], way, [(seen[i], motions[i]) for i in placed], reach=reach)
     if len(own) < 3:
@@ -108,6 +115,10 @@ class MatchStep(Step):
         return [*self.scans, *([self.placement] if self.placement else [])]
 
     def run(self, context, progress):
+        from ...elements import RigidMotion
+        from ...join.place import rough_match
+        from ...join.together import links_between
+
         if len(set(self.scans)) != len(self.scans):
             raise BadInput("A scan is listed twice; list each once.", field="scans")
         seen = []
@@ -139,6 +150,11 @@ class MatchStep(Step):
 
     def _by_hand(self, seen, at, placed, misfits) -> dict[int, RigidMotion]:
         """Scans with three pairs or more to placed ones, placed one after the other."""
+
+        from ...elements import RigidMotion
+        from ...join.pairs import place_by_pairs
+        from ...join.run import joined_by_pairs
+
         out = dict(placed)
         todo = {p.moving for p in self.pairs if p.moving in at}
         while todo:
@@ -175,6 +191,8 @@ class SettleStep(Step):
         return [self.placement]
 
     def run(self, context, progress):
+        from ...join.run import reach_for, settle_placed
+
         motions = {s: m for s, m in placed_by(context, self.placement).items() if s not in self.leave_out}
         if len(motions) < 2:
             raise BadInput("Fewer than two scans are placed; match more of them first.", field="placement")
@@ -204,6 +222,9 @@ class MergeStep(Step):
         return [self.placement]
 
     def run(self, context, progress):
+        from ...clean.fewer import Distance
+        from ...join.merge import merge
+
         motions = {s: m for s, m in placed_by(context, self.placement).items() if s not in self.leave_out}
         seen = {i: context.seen(s) for i, s in enumerate(motions)}
         by_number = dict(enumerate(motions.values()))

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from pydantic import Field
 
-from ...scan.files import read_scan, size_in_words
-from ...scan.likeness import settle_onto
-from ...scan.mesh import PointCloud, TriMesh
-from ...scan.textpoints import TextLayout
 from ..records import Checksum, FileName, Place, Record
 from ..step import Outcome, Step, register
+
+if TYPE_CHECKING:
+    from ...scan.mesh import PointCloud, TriMesh
 
 
 class TextColumns(Record):
@@ -43,6 +42,11 @@ class ScanStep(Step):
     )
 
     def run(self, context, progress):
+        from ...scan.files import read_scan
+        from ...scan.likeness import settle_onto
+        from ...scan.mesh import TriMesh
+        from ...scan.textpoints import TextLayout
+
         progress(0.05, f"Reading {self.file}")
         layout = None if self.layout is None else TextLayout(**self.layout.model_dump())
         read = read_scan(context.scan_file(self.sha256, self.name), self.units, layout, called=None if context.scan_replaced(self.name) else self.file)
@@ -61,6 +65,10 @@ class ScanStep(Step):
 
 def told(scan: TriMesh | PointCloud) -> dict:
     """What every step that gives a scan says of it."""
+
+    from ...scan.files import size_in_words
+    from ...scan.mesh import TriMesh
+
     mesh = isinstance(scan, TriMesh)
     return {
         "is": "mesh" if mesh else "cloud",

@@ -2,29 +2,29 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from ...clean.defects import survey_mesh
-from ...clean.fewer import Distance, decimate, decimate_within, deviation_between
-from ...clean.remesh import remesh
-from ...clean.repair import watertight
-from ...clean.smooth import smooth
 from ...errors import BadInput
 from ...progress import part
-from ...scan.mesh import TriMesh
 from ..records import Size
 from ..step import Outcome, register
 from .cleaning import CleanStep
 from .scan import told
+
+if TYPE_CHECKING:
+    from ...scan.mesh import TriMesh
 
 __all__: list[str] = []
 
 
 def _moved(before: TriMesh, after: TriMesh) -> dict[str, np.ndarray]:
     """Signed distance of the new vertices from the surface before, for the map."""
+
+    from ...clean.fewer import Distance
+
     return {"moved": Distance(before).signed(after.vertices).astype(np.float32)}
 
 
@@ -39,6 +39,8 @@ class SmoothStep(CleanStep):
     bound: Size | None = Field(None, description="Farthest a vertex may move, mm; none: four times the scan's scatter.")
 
     def run(self, context, progress):
+        from ...clean.smooth import smooth
+
         mesh = context.mesh(self.scan)
         done, info = smooth(mesh, self.strength, bound=self.bound, progress=part(progress, 0, 0.8))
         progress(0.85, "Measuring how far it moved")
@@ -58,6 +60,8 @@ class DecimateStep(CleanStep):
     tolerance: Size = Field(0.05, description="How far the two surfaces may part, mm.")
 
     def run(self, context, progress):
+        from ...clean.fewer import decimate, decimate_within, deviation_between
+
         mesh = context.mesh(self.scan)
         if self.to == "tolerance":
             done, info = decimate_within(mesh, self.tolerance, part(progress, 0, 0.9))
@@ -81,6 +85,9 @@ class RemeshStep(CleanStep):
     edge: Size = Field(1.0, description="Edge length, mm.")
 
     def run(self, context, progress):
+        from ...clean.fewer import deviation_between
+        from ...clean.remesh import remesh
+
         mesh = context.mesh(self.scan)
         done, info = remesh(mesh, self.edge, part(progress, 0, 0.9))
         progress(0.92, "Measuring the deviation")
@@ -100,6 +107,9 @@ class WatertightStep(CleanStep):
     shape: Literal["flat", "tangent", "curved"] = Field("tangent", description="How holes are closed.")
 
     def run(self, context, progress):
+        from ...clean.defects import survey_mesh
+        from ...clean.repair import watertight
+
         mesh = context.mesh(self.scan)
         done, notes = watertight(mesh, shape=self.shape, progress=part(progress, 0, 0.9))
         survey = survey_mesh(done, part(progress, 0.9, 1))

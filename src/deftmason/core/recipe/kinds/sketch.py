@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from ...errors import BadInput
-from ...scan.section import SectionPlane
-from ...sketch.automatic import automatic_sketch
-from ...sketch.drawing import Relation, Size
-from ...sketch.equations import distance_to_entity, size_value
-from ...sketch.loops import closed_loops
-from ...sketch.relations import propose_relations
-from ...sketch.sizes import measure_sizes, propose_sizes
-from ...sketch.sketcher import Stroke, draw, reach_for
-from ...sketch.solver import solve
-from ...sketch.trace import step_for, trace_noise, trace_of
 from ..records import Id, Length, Place, Record, StepId
 from ..step import Outcome, Step, Value, register
+
+if TYPE_CHECKING:
+    from ...scan.section import SectionPlane
 
 __all__ = ["SketchStep", "StrokeRecord", "paper_plane", "propose_sketch", "trace_on_paper"]
 
@@ -53,12 +46,19 @@ class SizeRecord(Record):
 
 def paper_plane(axis: str, height: float) -> SectionPlane:
     """The plane square to a frame axis at ``height`` mm, with its paper directions, in frame coordinates."""
+
+    from ...scan.section import SectionPlane
+
     n, u = (np.array(a, float) for a in _NORMALS[axis])
     return SectionPlane.at(n * height, n, u)
 
 
 def trace_on_paper(context, scan: str, frame: str, axis: str, height: float):
     """Loops of the scan's cut on the paper, the plane (frame) and the sample step in mm."""
+
+    from ...scan.section import SectionPlane
+    from ...sketch.trace import step_for, trace_of
+
     motion = context.output(frame, "frame")
     index = context.index(scan)
     plane = paper_plane(axis, height)
@@ -75,6 +75,13 @@ def propose_sketch(context, scan: str, frame: str, axis: str, height: float, str
     Without ``strokes`` the whole outline is drawn; with them (records) only relations and sizes are proposed for those.
     Also under 'refused': relations tested and what each would cost.
     """
+
+    from ...sketch.automatic import automatic_sketch
+    from ...sketch.drawing import Relation
+    from ...sketch.relations import propose_relations
+    from ...sketch.sizes import propose_sizes
+    from ...sketch.sketcher import Stroke, draw, reach_for
+
     loops, in_scan, _, step = trace_on_paper(context, scan, frame, axis, height)
     unsaid: list[str] = []
     if strokes is None:
@@ -129,6 +136,14 @@ class SketchStep(Step):
         return [self.scan, self.frame]
 
     def run(self, context, progress):
+        from ...sketch.drawing import Relation, Size
+        from ...sketch.equations import distance_to_entity, size_value
+        from ...sketch.loops import closed_loops
+        from ...sketch.sizes import measure_sizes
+        from ...sketch.sketcher import Stroke, draw, reach_for
+        from ...sketch.solver import solve
+        from ...sketch.trace import trace_noise
+
         loops, in_scan, plane, step = trace_on_paper(context, self.scan, self.frame, self.axis, self.height)
         reach = reach_for(loops, step)
         strokes = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in self.strokes]

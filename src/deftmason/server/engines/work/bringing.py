@@ -8,7 +8,8 @@ from typing import Any
 
 from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput
-from deftmason.core.scan.files import TEXT_SUFFIXES, read_scan, size_in_words
+from deftmason.core.scan.files import read_scan, size_in_words
+from deftmason.core.scan.formats import TEXT_SUFFIXES
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.scan.textpoints import recognise
 

@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import tempfile
@@ -23,19 +22,12 @@ from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.core.scan.proxy import Proxy, make_proxy
 
 from ..desk import Desk, asked
+from ..places import buffer_path, picture_path
 from .picture import picture, picture_of_points
 
-__all__ = ["buffer_path", "make_buffer", "make_picture", "picture_path", "proxy_of"]
-
-_VERSION = 1  # of the buffers: another one is made anew
+__all__ = ["make_buffer", "make_picture", "proxy_of"]
 
 _SHOWN_MM = 0.03
-
-
-def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None, name: str = "") -> str:
-    """Where a buffer lies once it is made."""
-    more = hashlib.sha256(f"{scan} {name}".encode()).hexdigest()[:16]
-    return store.path(key, f"view{_VERSION}_{what}_{more}.bin")
 
 
 @asked
@@ -67,11 +59,6 @@ def _write(path: str, data: bytes) -> None:
         if os.path.exists(part):
             os.unlink(part)
         raise
-
-
-def picture_path(folder: str, key: str, frame: str | None) -> str:
-    name = hashlib.sha256(f"{key}{frame or ''}".encode()).hexdigest()[:32]
-    return os.path.join(folder, "pictures", f"{name}.png")
 
 
 @asked

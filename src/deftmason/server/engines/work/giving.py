@@ -15,7 +15,7 @@ from deftmason.core.scan.mesh import TriMesh
 
 from ..desk import Desk, asked
 
-__all__ = ["FILES", "make_file"]
+__all__ = ["make_file"]
 
 _STL_MM = 0.01
 _NO_BODY = "There is no body yet; lay one in Build first."
@@ -60,8 +60,7 @@ def _script(path: str, replay: Replay, ran: list[Ran], step: str | None, name: s
         f.write(model_script(name, replay.run(compute=False)))
 
 
-#: The files there are to hand on, and what writes each.
-FILES: dict[str, Callable[[str, Replay, list[Ran], str | None, str], None]] = {
+_WRITERS: dict[str, Callable[[str, Replay, list[Ran], str | None, str], None]] = {
     "model.step": _step,
     "model.stl": _stl,
     "scan.ply": _scan,
@@ -72,11 +71,11 @@ FILES: dict[str, Callable[[str, Replay, list[Ran], str | None, str], None]] = {
 
 @asked
 def make_file(desk: Desk, *, steps: list[dict], what: str, step: str | None, name: str) -> str:
-    """Write one of `FILES` into the temporary folder; its path, for the asker to remove."""
+    """Write one of `places.FILES` into the temporary folder; its path, for the asker to remove."""
     replay = desk.replay(steps)
     path = desk.room(f"{secrets.token_hex(8)}-{what}")
     try:
-        FILES[what](path, replay, [r for r in replay.run(compute=False) if r.done], step, name)
+        _WRITERS[what](path, replay, [r for r in replay.run(compute=False) if r.done], step, name)
     except BaseException:
         for left in (path, path + ".part"):
             if os.path.exists(left):

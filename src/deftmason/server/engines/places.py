@@ -1,0 +1,27 @@
+"""Where engines put what they make for the web server to send, and which files there are to hand on."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+
+from deftmason.core.recipe.store import ResultStore
+
+__all__ = ["FILES", "buffer_path", "picture_path"]
+
+_VERSION = 1  # of the buffers: another one is made anew
+
+#: The files there are to hand on.
+FILES = ("model.step", "model.stl", "scan.ply", "sketch.dxf", "model.py")
+
+
+def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None, name: str = "") -> str:
+    """Where a buffer lies once it is made."""
+    more = hashlib.sha256(f"{scan} {name}".encode()).hexdigest()[:16]
+    return store.path(key, f"view{_VERSION}_{what}_{more}.bin")
+
+
+def picture_path(folder: str, key: str, frame: str | None) -> str:
+    """Where a picture lies once it is drawn."""
+    name = hashlib.sha256(f"{key}{frame or ''}".encode()).hexdigest()[:32]
+    return os.path.join(folder, "pictures", f"{name}.png")
