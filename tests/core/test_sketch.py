@@ -4,6 +4,10 @@ import numpy as np
 import pytest
 
 from deftmason.core.errors import BadInput
+from deftmason.core.scan.index import ScanIndex
+from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.scan.section import SectionCutter, SectionPlane
+from deftmason.core.sketch.automatic import automatic_sketch
 from deftmason.core.sketch.drawing import Relation, Size
 from deftmason.core.sketch.equations import relation_equations, size_value, trace_residuals
 from deftmason.core.sketch.loops import closed_loops
@@ -11,7 +15,7 @@ from deftmason.core.sketch.relations import propose_relations
 from deftmason.core.sketch.sizes import measure_sizes, propose_sizes, round_value
 from deftmason.core.sketch.sketcher import draw, stroke_from_brush, strokes_of_trace
 from deftmason.core.sketch.solver import solve
-from deftmason.core.sketch.trace import TraceLoop, trace_noise
+from deftmason.core.sketch.trace import TraceLoop, step_for, trace_noise, trace_of
 
 
 def outline(w, h, r, step=0.4, tilt=0.0, shift=(0, 0), noise=0.0, seed=0):
@@ -243,3 +247,17 @@ def test_pieces_do_not_multiply_with_noise(noise):
     loops = [TraceLoop(loop.points + wave, True, loop.length)]
     strokes = strokes_of_trace(loops, trace_noise(loops))
     assert [s.kind for s in strokes].count("line") == 4 and len(strokes) <= 10
+
+
+@pytest.mark.parametrize("cells", [6, 8, 14, 20])
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_cut_through_a_row_of_noisy_corners_is_no_exact_trace(cells, seed):
+    """Crossings crowd round corners that lie in the plane; that they lie on lines through each other says nothing of noise."""
+    from .test_scan import box_mesh
+
+    mesh = box_mesh(cells)
+    mesh = TriMesh(mesh.vertices + np.random.default_rng(seed).normal(0, 0.01, mesh.vertices.shape), mesh.faces)
+    index, plane = ScanIndex(mesh), SectionPlane.at(np.array([0, 0, 10.0]), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
+    cut, step = SectionCutter(index, plane.normal).at(10.0), step_for(mesh.median_edge)
+    drawn = automatic_sketch(trace_of(cut, plane, step, cut.lifted(index)), step)
+    assert [s.kind for s in drawn.strokes] == ["line"] * 4 and not drawn.warnings

@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from ..core.errors import BadArgument, BadInput, MasonError
+from .guarded import in_a_child
 
 app = typer.Typer(
     add_completion=False,
@@ -421,6 +422,7 @@ def replay(
 
 def run() -> None:
     """The console command: exit statuses and one-line errors by the contract."""
+    in_a_child()
     try:
         code = app(standalone_mode=False)
     except BadArgument as e:
@@ -428,6 +430,9 @@ def run() -> None:
         code = 2
     except MasonError as e:
         print(f"mason: {e.message}", file=sys.stderr)
+        code = 3
+    except MemoryError:
+        print("mason: this needs more memory than this machine has; use a smaller or coarser file.", file=sys.stderr)
         code = 3
     except (BrokenPipeError, KeyboardInterrupt):
         code = 1

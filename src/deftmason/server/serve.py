@@ -20,7 +20,8 @@ from .guard import is_loopback
 
 __all__ = ["Kept", "main"]
 
-_ASK_EVERY, _PATIENCE = 3.0, 20.0  # seconds between two questions to the web server; without an answer before it is replaced
+_PATIENCE = float(os.environ.get("DEFT_MASON_PATIENCE", "20"))  # seconds without an answer before the web server is replaced
+_ASK_EVERY = min(3.0, _PATIENCE / 3)
 _STARTING = 60.0  # seconds a web server has until it answers first
 _QUICK = 5.0  # seconds: one that ends sooner has not run
 _MOST_QUICK = 4  # times in a row

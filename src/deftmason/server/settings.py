@@ -73,6 +73,7 @@ AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contri
 AXES_FAILURE_LIMIT = 10
 AXES_COOLOFF_TIME = 0.25
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "deftmason.server.jobs.errors.locked_out"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
 AXES_DISABLE_ACCESS_LOG = True

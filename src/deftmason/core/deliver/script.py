@@ -6,9 +6,9 @@ the top and running it again moves the sketches by the same relations and sizes 
 
 from __future__ import annotations
 
-import re
 from pprint import pformat
 
+from ..recipe.records import one_line
 from ..recipe.replay import Ran, ledger, slug
 
 __all__ = ["model_script"]
@@ -136,9 +136,10 @@ def model_script(name: str, ran: list[Ran]) -> str:
         unit = "°" if v.unit == "deg" else "mm"
         seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {v.uncertainty or 0:.3f} {unit}, "
         numbers.append(f"{word} = {v.chosen!r}  # {seen}{v.source}")
-    title = re.sub(r"[^\x20-\x7e]", "", name).replace('"', "'")
     out = [
-        f'"""{title}: rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""',
+        '"""A model rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""',
+        "",
+        _comment(f"{name}"),
         "",
         "import os",
         "",
@@ -155,7 +156,7 @@ def model_script(name: str, ran: list[Ran]) -> str:
     for r in ran:
         if not r.done or r.step.produces not in ("sketch", "body"):
             continue
-        out += ["", f"# {r.step.name}"]
+        out += ["", _comment(r.step.name)]
         out += _sketch(r, values) if r.step.produces == "sketch" else _feature(r, values, ran)
         if r.step.produces == "body":
             body = _word(r.step)
@@ -171,6 +172,11 @@ def model_script(name: str, ran: list[Ran]) -> str:
         "",
     ]
     return "\n".join(out)
+
+
+def _comment(text: str) -> str:
+    """A name as a comment: one line of printable ASCII, so that nothing in it is ever read as code."""
+    return f"# {''.join(c if ' ' <= c <= '~' else '?' for c in one_line(text))}"
 
 
 def _word(step) -> str:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import re
 
+import numpy as np
 from OCP.BRep import BRep_Builder
 from OCP.BRepTools import BRepTools
 from OCP.IFSelect import IFSelect_RetDone
@@ -18,11 +20,17 @@ from OCP.TopoDS import TopoDS_Shape
 
 from ..errors import BadInput
 from .body import Body, faces_of
+from .tessellate import bounds_of
 
 __all__ = ["MODEL_SUFFIXES", "read_model", "write_step"]
 
 # The kernel reports every transfer on standard output, which belongs to the program's own answers.
 Message.DefaultMessenger_s().RemovePrinters(Message_PrinterOStream.get_type_descriptor_s())
+
+_DEEPEST = 400  # brackets within brackets: the kernel's reader goes down by recursion
+_FARTHEST = 1e9  # mm from the origin
+_HUGE = re.compile(rb"[0-9.][EeDd]\+?[0-9]{3,}")  # a number of 1E100 or more
+_BLOCK = 1 << 24
 
 MODEL_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep")
 
@@ -36,6 +44,7 @@ def read_model(path: str) -> Body:
     if suffix not in MODEL_SUFFIXES:
         raise BadInput(f"{name}: '{suffix}' is not a model format; give one of {', '.join(MODEL_SUFFIXES)}.")
     names: list[str] | None = None
+    _checked_text(path, name)
     if suffix == ".brep":
         shape = TopoDS_Shape()
         ok = BRepTools.Read_s(shape, path, BRep_Builder())
@@ -54,7 +63,37 @@ def read_model(path: str) -> Body:
     if not faces:
         raise BadInput(f"{name}: holds no faces; export a solid or surface model.")
     plain = [f"face {i + 1}" for i in range(len(faces))]
+    _checked_place(shape, name)
     return Body(shape, tuple(n or p for n, p in zip(names or plain, plain)))
+
+
+def _checked_text(path: str, name: str) -> None:
+    """Refuse what the kernel's readers would not survive: brackets nested without end in one statement, numbers beyond all measure."""
+    nested, depth, tail = path.lower().endswith((".step", ".stp")), 0, b""
+    with open(path, "rb") as f:
+        while block := f.read(_BLOCK):
+            if _HUGE.search(tail + block):
+                raise BadInput(f"{name}: holds a number of 1E100 or more, which no part has; export it again.")
+            tail = block[-8:]
+            if nested:
+                deepest, depth = _nesting(np.frombuffer(block, np.uint8), depth)
+                if deepest > _DEEPEST:
+                    raise BadInput(f"{name}: nests brackets more than {_DEEPEST} deep, which no model does; export it again.")
+
+
+def _nesting(signs: np.ndarray, depth: int) -> tuple[int, int]:
+    """How deep brackets go within any statement of a block that begins ``depth`` deep, and how deep it ends. A semicolon begins anew."""
+    along = np.concatenate([[depth], depth + np.cumsum((signs == ord("(")).astype(np.int64) - (signs == ord(")")))])
+    since = np.maximum.accumulate(np.where(np.concatenate([[False], signs == ord(";")]), np.arange(len(along)), 0))
+    begin = np.where(since > 0, along[since], 0)
+    inside = along - begin
+    return int(inside.max()), int(inside[-1])
+
+
+def _checked_place(shape: TopoDS_Shape, name: str) -> None:
+    low, high = bounds_of(Body(shape, ()))
+    if not (np.isfinite([low, high]).all() and max(np.abs(low).max(), np.abs(high).max()) < _FARTHEST):
+        raise BadInput(f"{name}: reaches more than {_FARTHEST / 1e6:,.0f} km from the origin; check what it holds, export it again.")
 
 
 def _step_names(reader, shape) -> list[str]:

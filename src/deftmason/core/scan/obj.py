@@ -21,7 +21,7 @@ def read_obj(path: str, name: str) -> TriMesh | PointCloud:
     try:
         with open(path, "rb") as f:
             while lines := f.readlines(_BLOCK):
-                vertices = [line[2:].split() for line in lines if line.startswith((b"v ", b"v\t"))]
+                vertices = [line[2:].split() for line in lines if line.startswith((b"v ", b"v\t", b"v\n", b"v\r"))]
                 if vertices:
                     if min(map(len, vertices)) < 3:
                         raise BadInput(f"{name}: has a vertex with fewer than three numbers; export it again.")

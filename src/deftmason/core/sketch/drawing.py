@@ -9,10 +9,35 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-__all__ = ["Entity", "Relation", "Size", "Drawing", "RELATION_KINDS", "SIZE_KINDS"]
+from ..errors import BadInput
 
-RELATION_KINDS = ("horizontal", "vertical", "parallel", "perpendicular", "tangent", "equal", "concentric", "collinear")
-SIZE_KINDS = ("radius", "diameter", "width", "spacing_x", "spacing_y", "place_x", "place_y")
+__all__ = ["Entity", "Relation", "Size", "Drawing", "RELATION_KINDS", "SIZE_KINDS", "check_said", "said_once"]
+
+_LINES, _ROUND = frozenset({"line"}), frozenset({"arc", "circle"})
+_ANY = _LINES | _ROUND
+#: What each relation and size may hold of, as kinds of entity in order.
+_RELATIONS = {
+    "horizontal": ((_LINES,), (_ROUND, _ROUND)),
+    "vertical": ((_LINES,), (_ROUND, _ROUND)),
+    "parallel": ((_LINES, _LINES),),
+    "perpendicular": ((_LINES, _LINES),),
+    "tangent": ((_ANY, _ROUND), (_ROUND, _ANY)),
+    "equal": ((_LINES, _LINES), (_ROUND, _ROUND)),
+    "concentric": ((_ROUND, _ROUND),),
+    "collinear": ((_LINES, _LINES),),
+}
+_SIZES = {
+    "radius": ((_ROUND,),),
+    "diameter": ((_ROUND,),),
+    "width": ((_LINES, _LINES),),
+    "spacing_x": ((_ROUND, _ROUND),),
+    "spacing_y": ((_ROUND, _ROUND),),
+    "place_x": ((_ROUND,),),
+    "place_y": ((_ROUND,),),
+}
+_POSITIVE = ("radius", "diameter", "width")
+
+RELATION_KINDS, SIZE_KINDS = tuple(_RELATIONS), tuple(_SIZES)
 
 
 @dataclass
@@ -103,3 +128,26 @@ class Drawing:
                 c = self.point(e.points[0], x).tolist()
                 out.append({"id": e.id, "kind": "circle", "center": c, "radius": float(x[e.radius])})
         return out
+
+
+def check_said(d: Drawing, relations: list[Relation], sizes: list[Size]) -> None:
+    """Refuse relations and sizes on entities that are not there or that they do not fit. Raises `BadInput` in a sentence."""
+    for field_, fits, said in (("relations", _RELATIONS, relations), ("sizes", _SIZES, sizes)):
+        for s in said:
+            if s.kind not in fits:
+                raise BadInput(f"There is no {field_[:-1]} of kind '{s.kind}'.", field=field_)
+            gone = [i for i in s.of if i not in d.entities]
+            if gone:
+                raise BadInput(f"A {s.kind} names an entity that is not in the sketch: {', '.join(gone)}.", field=field_)
+            kinds = [d.entities[i].kind for i in s.of]
+            fit = any(len(kinds) == len(want) and all(k in w for k, w in zip(kinds, want)) for want in fits[s.kind])
+            if not fit or len(set(s.of)) < len(s.of):
+                raise BadInput(f"A {s.kind} does not fit {' and '.join(f'{k} {i}' for k, i in zip(kinds, s.of))}; take it away.", field=field_)
+    for size in sizes:
+        if size.kind in _POSITIVE and size.chosen is not None and size.chosen <= 0:
+            raise BadInput(f"The {size.kind} '{size.label or size.id}' is more than 0 mm; choose another number.", field="sizes")
+
+
+def said_once(relations: list[Relation]) -> list[Relation]:
+    """Relations without those said already, in either order of their entities."""
+    return list({(r.kind, frozenset(r.of)): r for r in reversed(relations)}.values())[::-1]

@@ -108,7 +108,7 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
         assert s.measured is not None and s.uncertainty is not None
         s.chosen, why = round_value(s.measured, s.uncertainty)
         s.source = "rounded" if why == "round" else "scan"
-    return out
+    return [s for s in out if s.kind != "width" or s.chosen > 0]  # two pieces of one line are nothing apart
 
 
 def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:

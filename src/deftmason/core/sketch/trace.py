@@ -115,7 +115,7 @@ def _turning(t: TraceLoop) -> TraceLoop:
     ids = np.nonzero(t.vertex)[0]
     p = t.points[ids]
     ring = np.vstack([p[-1:], p, p[:1]]) if t.closed else p
-    turns = _off_line(ring) > 0.1 * _EXACT * float(np.linalg.norm(np.ptp(p, axis=0)))
+    turns = _off_line(ring)[0] > 0.1 * _EXACT * float(np.linalg.norm(np.ptp(p, axis=0)))
     vertex = np.zeros(len(t.points), bool)
     if t.closed:
         vertex[ids[turns]] = True
@@ -185,24 +185,29 @@ def is_exact(loops: list[TraceLoop]) -> bool:
     crossings = [t.points[t.vertex] for t in loops]
     crossings = [np.vstack([p, p[:4]]) if t.closed and len(p) > 4 else p for p, t in zip(crossings, loops)]
     for off in (_off_line, _off_circle):
-        all_of_them = np.concatenate([np.zeros(0), *(off(p) for p in crossings)])
+        all_of_them = np.concatenate([np.zeros(0), *(np.prod(off(p), axis=0) for p in crossings)])
         if len(all_of_them) >= _CALM_FEWEST and np.mean(all_of_them < least) >= _EXACT_SHARE:
             return True
     return False
 
 
-def _off_line(p: np.ndarray) -> np.ndarray:
-    """How far each crossing lies from the line through its neighbours."""
+def _off_line(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """How far each crossing lies from the line through its neighbours, and how unevenly these lie: one beside a neighbour lies on any line."""
     if len(p) < 3:
-        return np.zeros(0)
+        return np.zeros(0), np.ones(0)
     d, v = p[2:] - p[:-2], p[1:-1] - p[:-2]
-    return np.abs(v[:, 0] * d[:, 1] - v[:, 1] * d[:, 0]) / np.maximum(np.linalg.norm(d, axis=1), 1e-300)
+    gap = np.maximum(np.linalg.norm(np.diff(p, axis=0), axis=1), 1e-300)
+    uneven = np.maximum(gap[1:], gap[:-1]) / np.minimum(gap[1:], gap[:-1])
+    return np.abs(v[:, 0] * d[:, 1] - v[:, 1] * d[:, 0]) / np.maximum(np.linalg.norm(d, axis=1), 1e-300), uneven
 
 
-def _off_circle(p: np.ndarray) -> np.ndarray:
-    """Rms of each five neighbouring crossings about the circle through them."""
+def _off_circle(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rms of each five neighbouring crossings about the circle through them, and how unevenly four of them lie."""
     if len(p) < 5:
-        return np.zeros(0)
+        return np.zeros(0), np.ones(0)
+    gap = np.maximum(np.linalg.norm(np.diff(p, axis=0), axis=1), 1e-300)
+    gap = np.sort(np.lib.stride_tricks.sliding_window_view(gap, 4), axis=1)
+    uneven = gap[:, 3] / gap[:, 1]
     win = np.lib.stride_tricks.sliding_window_view(p, 5, axis=0).transpose(0, 2, 1)
     win = win - win.mean(axis=1, keepdims=True)
     size = np.abs(win).max(axis=(1, 2), keepdims=True) + 1e-300
@@ -213,7 +218,7 @@ def _off_circle(p: np.ndarray) -> np.ndarray:
     fit = np.linalg.solve(gram, np.einsum("wni,wn->wi", a, z)[..., None])[..., 0]
     rest = z - np.einsum("wni,wi->wn", a, fit)
     radius = np.sqrt(np.maximum(fit[:, 2] + (fit[:, 0] ** 2 + fit[:, 1] ** 2) / 4, 1e-12))
-    return np.sqrt(np.mean(rest**2, axis=1)) / (2 * radius) * size[:, 0, 0]
+    return np.sqrt(np.mean(rest**2, axis=1)) / (2 * radius) * size[:, 0, 0], uneven
 
 
 def _scatter(p: np.ndarray, half: int, degree: int, most_turn: float) -> np.ndarray:

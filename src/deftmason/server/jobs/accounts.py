@@ -42,8 +42,6 @@ def log_in(request, data: Credentials):
         raise HttpError(400, "This server is for local use; there is nothing to log in to.")
     user = authenticate(request, username=data.name, password=data.password)
     if user is None:
-        if getattr(request, "axes_locked_out", False):
-            raise HttpError(429, "Too many wrong passwords; wait a quarter of an hour and try again.")
         raise HttpError(401, "Name or password is wrong.")
     login(request, user)
     return {"shared": True, "user": user.get_username()}

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import functools
+
 from django.conf import settings
-from django.http import HttpRequest
+from django.http import HttpRequest, JsonResponse
 from ninja import NinjaAPI
 from ninja.errors import HttpError, ValidationError
 
@@ -16,12 +18,25 @@ from .models import Job
 from .recipe import Conflict
 from .strict import StrictParser, StrictRenderer
 
+
+def _behind_login(view):
+    """In shared use the API's description is for those who are logged in."""
+
+    @functools.wraps(view)
+    def described(request: HttpRequest, *args, **kwargs):
+        if settings.SHARED and not request.user.is_authenticated:
+            return JsonResponse(told("http", "Log in first."), status=401)
+        return view(request, *args, **kwargs)
+
+    return described
+
+
 api = NinjaAPI(
     title="Deft Mason",
     version="1",
     auth=session,
     docs_url=None,
-    openapi_url=None if settings.SHARED else "/openapi.json",
+    docs_decorator=_behind_login,
     parser=StrictParser(),
     renderer=StrictRenderer(),
 )

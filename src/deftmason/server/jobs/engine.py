@@ -9,8 +9,8 @@ from typing import Any
 from django.conf import settings
 from django.http import HttpRequest
 
-from ..engines.pool import Pool
 from ..engines.places import buffer_path, picture_path
+from ..engines.pool import Pool
 from .access import person_of
 
 __all__ = ["ask", "made_buffer", "made_picture", "pool"]

@@ -10,7 +10,7 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from deftmason.core.errors import MasonError, NoRoom
 
-__all__ = ["answer", "status_of", "told", "bad_request", "forbidden", "not_found", "server_error"]
+__all__ = ["answer", "status_of", "told", "bad_request", "forbidden", "locked_out", "not_found", "server_error"]
 
 log = logging.getLogger(__name__)
 _STATUS = {"busy": 503, "too_long": 503, "ended": 503, "inside": 500, "conflict": 409, "no_room": 507, "bad_argument": 422}
@@ -51,6 +51,10 @@ def bad_request(request: HttpRequest, exception: Exception | None = None) -> Htt
 
 def forbidden(request: HttpRequest, exception: Exception | None = None, reason: str = "") -> HttpResponse:
     return _page(request, 403, told("forbidden", "The page's token is missing or old; load the page again."))
+
+
+def locked_out(request: HttpRequest, response: HttpResponse | None = None, credentials: dict | None = None) -> HttpResponse:
+    return _page(request, 429, told("http", "Too many wrong passwords; wait a quarter of an hour and try again."))
 
 
 def not_found(request: HttpRequest, exception: Exception | None = None) -> HttpResponse:

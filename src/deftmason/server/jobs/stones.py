@@ -7,6 +7,7 @@ import secrets
 from typing import Any, Literal
 
 from django.conf import settings
+from django.db import transaction
 from django.http import HttpRequest
 from ninja import Router, Schema
 from ninja.errors import HttpError
@@ -20,10 +21,10 @@ from ..engines.pool import Busy, TooLong
 from ..engines.told import value_line
 from .access import job_of, owner_of, person_of, seen_revision
 from .engine import ask, pool
-from .models import Job, Work
+from .models import Job, Upload, Work
 from .recipe import Records, change, may_use, records, redo, replay_of, snapshot, store, undo
 from .studies import Study, StudyView, begin_study, study_view
-from .work import mark_dead, settle, start_run
+from .work import collect_soon, mark_dead, settle, start_run
 
 router = Router()
 
@@ -181,11 +182,15 @@ def see(request: HttpRequest, job_id: int):
 
 @router.delete("/jobs/{job_id}", response=Removed)
 def remove(request: HttpRequest, job_id: int):
-    """Throw a job away, with its history."""
+    """Throw a job away, with its history; what nothing names any more is collected soon after."""
     job = job_of(request, job_id)
     if settings.SHARED and job.owner_id != request.user.id:
         raise HttpError(404, "There is no such job.")
-    job.delete()
+    with transaction.atomic():
+        files = [s["sha256"] for s in records(job) if s["kind"] == "scan"]
+        Upload.objects.filter(owner=owner_of(request), blob__sha256__in=files).delete()
+        job.delete()
+    collect_soon()
     return {"id": job_id}
 
 

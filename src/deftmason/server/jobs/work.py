@@ -7,17 +7,19 @@ import threading
 import time
 from datetime import timedelta
 
+from django.conf import settings
 from django.db import OperationalError, connection, transaction
 from django.utils import timezone
 from django_tasks import task
 
 from deftmason.core.errors import Cancelled, MasonError
 
+from .collecting import FRESH, UNUSED, collect
 from .engine import pool
 from .models import Job, Step, Work
 from .recipe import note_results, records, replay_of
 
-__all__ = ["start_run", "mark_dead", "settle"]
+__all__ = ["collect_soon", "start_run", "mark_dead", "settle"]
 
 log = logging.getLogger(__name__)
 
@@ -99,6 +101,17 @@ class _Watch:
         Work.objects.filter(pk=self.id, state="running").update(
             progress=round(share, 3), message=message[:300], heartbeat=timezone.now()
         )
+
+
+def collect_soon() -> None:
+    """Ask the worker to remove what nothing names any more."""
+    run_collect.enqueue()
+
+
+@task()
+def run_collect() -> None:
+    """Remove what nothing names any more (in the worker)."""
+    collect(settings.DATA, FRESH, UNUSED)
 
 
 @task()

@@ -129,14 +129,14 @@ class SketchStep(Step):
     axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the plane is square to.")
     height: Length = Field(0.0, description="Where the plane cuts, along that axis, mm.")
     strokes: list[StrokeRecord] = Field(default_factory=list, max_length=400, description="What was fitted, as places on the scan.")
-    relations: list[RelationRecord] = Field(default_factory=list, max_length=2000, description="Relations held.")
+    relations: list[RelationRecord] = Field(default_factory=list, max_length=1000, description="Relations held.")
     sizes: list[SizeRecord] = Field(default_factory=list, max_length=800, description="Sizes measured or held.")
 
     def inputs(self):
         return [self.scan, self.frame]
 
     def run(self, context, progress):
-        from ...sketch.drawing import Relation, Size
+        from ...sketch.drawing import Relation, Size, check_said, said_once
         from ...sketch.equations import distance_to_entity, size_value
         from ...sketch.loops import closed_loops
         from ...sketch.sizes import measure_sizes
@@ -148,14 +148,17 @@ class SketchStep(Step):
         reach = reach_for(loops, step)
         strokes = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in self.strokes]
         d = draw(loops, strokes, reach)
-        relations = [Relation(r.kind, tuple(r.of)) for r in self.relations]
+        relations = said_once([Relation(r.kind, tuple(r.of)) for r in self.relations])
         sizes = [Size(s.id, s.kind, tuple(s.of), s.label, None, None, s.chosen, s.source) for s in self.sizes]
+        check_said(d, relations, sizes)
+        progress(0.1, "Solving the sketch")
         measured = solve(d, relations, [])
         measure_sizes(d, sizes, measured)
         held = solve(d, relations, sizes, start=measured.x)
         values = []
         names: dict[str, int] = {}
         for k, s in enumerate(sizes):
+            progress(0.3 + 0.6 * k / len(sizes))
             if s.source == "scan" or s.chosen is None:
                 s.chosen = size_value(d, s, held.x)[0]
             lone = solve(d, relations, [s], start=measured.x) if s.source != "scan" else measured

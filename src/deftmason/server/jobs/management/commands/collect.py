@@ -2,18 +2,11 @@
 
 from __future__ import annotations
 
-import shutil
-import time
-from pathlib import Path
-
 from django.conf import settings
 from django.core.management.base import BaseCommand
-from django.db import OperationalError, transaction
+from django.db import OperationalError
 
-from deftmason.server.jobs.models import Blob, Edit, Job, Proof, Result, Step, Upload
-
-_FRESH = 3600.0  # seconds that what was written lately is left alone: its row may be on its way
-_UNUSED = 7 * 86400.0  # seconds an upload that no job uses is kept for its sender
+from deftmason.server.jobs.collecting import FRESH, UNUSED, collect
 
 
 class Command(BaseCommand):
@@ -21,63 +14,14 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser):
         parser.add_argument("--quiet", action="store_true", help="Say nothing.")
-        parser.add_argument("--now", action="store_true", help="Also what was written within the last hour.")
+        parser.add_argument("--now", action="store_true", help="Also what was written lately, and uploads not used yet.")
 
     def handle(self, *args, quiet: bool, now: bool, **options):
-        fresh = 0.0 if now else _FRESH
         try:
-            freed = collect(settings.DATA, fresh, 0.0 if now else _UNUSED)
+            freed = collect(settings.DATA, 0.0 if now else FRESH, 0.0 if now else UNUSED)
         except OperationalError as e:
             if "no such table" in str(e):
                 return  # not migrated yet: there is nothing
             raise
         if not quiet:
             self.stdout.write(f"{freed / 1e6:,.1f} MB collected.")
-
-
-def collect(data: Path, fresh: float, unused: float) -> int:
-    """Bytes freed. Nothing is removed that a row names, or that was written less than ``fresh`` seconds ago."""
-    freed = 0
-    with transaction.atomic():  # nobody writes a row meanwhile
-        used = {r.get("sha256") for r in Step.objects.filter(record__kind="scan").values_list("record", flat=True)}
-        for before, after in Edit.objects.values_list("before", "after").iterator(chunk_size=50):
-            used |= {r.get("sha256") for r in [*before, *after] if r.get("kind") == "scan"}
-        limit = time.time() - unused
-        for upload in Upload.objects.select_related("blob"):
-            if upload.blob.sha256 not in used and upload.created.timestamp() < limit:
-                upload.delete()
-        kept = used | set(Upload.objects.values_list("blob__sha256", flat=True))
-        Blob.objects.exclude(sha256__in=kept).delete()
-        keys = set(Result.objects.values_list("key", flat=True))
-        for names in Proof.objects.values_list("key", "scan_key", "body_key"):
-            keys |= set(names)
-        for path in _older(data / "blobs", "*/*", fresh):
-            if path.name not in kept:
-                freed += _removed(path)
-        for path in _older(data / "blobs", "tmp*", fresh):
-            freed += _removed(path)
-        for path in _older(data / "results", "??/*", fresh):
-            if path.name not in keys:
-                freed += _removed(path)
-        for path in [*_older(data / "results", "tmp*", fresh), *_older(data / "tmp", "*", fresh)]:
-            freed += _removed(path)
-        if not Job.objects.exists():
-            for path in _older(data / "pictures", "*", fresh):
-                freed += _removed(path)
-    return freed
-
-
-def _older(folder: Path, pattern: str, fresh: float) -> list[Path]:
-    limit = time.time() - fresh
-    return [p for p in folder.glob(pattern) if p.lstat().st_mtime <= limit]
-
-
-def _removed(path: Path) -> int:
-    """Bytes a file or folder held; it is gone."""
-    if path.is_dir() and not path.is_symlink():
-        size = sum(p.lstat().st_size for p in path.rglob("*"))
-        shutil.rmtree(path, ignore_errors=True)
-    else:
-        size = path.lstat().st_size
-        path.unlink(missing_ok=True)
-    return size
