@@ -5,7 +5,15 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
-__all__ = ["crossing_pairs"]
+from ..errors import BadInput
+
+__all__ = ["TooCrowded", "crossing_pairs"]
+
+_MOST_LOOKS = 1.5e9  # pairs of triangles whose boxes are compared: about a minute
+
+
+class TooCrowded(BadInput):
+    """So many long triangles lie in one place that comparing all with all would never end."""
 
 
 @njit(cache=True)
@@ -108,7 +116,7 @@ def _fill_cells(lows, highs, cell, low, dims, start, items, count_only):  # prag
 def crossing_pairs(vertices: np.ndarray, faces: np.ndarray, asked: np.ndarray | None = None) -> np.ndarray:
     """Pairs of triangles (k, 2) that cross without sharing a vertex.
 
-    ``asked`` (m,) bool: only pairs with at least one of these triangles.
+    ``asked`` (m,) bool: only pairs with at least one of these triangles. Raises `TooCrowded` where there are too many to compare.
     """
     if len(faces) == 0:
         return np.zeros((0, 2), np.int32)
@@ -129,6 +137,9 @@ def crossing_pairs(vertices: np.ndarray, faces: np.ndarray, asked: np.ndarray | 
     start = np.zeros(int(np.prod(dims)) + 1, np.int64)
     none = np.empty(0, np.int32)
     _fill_cells(lows, highs, cell, low, dims, start, none, True)
+    looks = float((start.astype(np.float64) * (start - 1) / 2).sum())
+    if looks > _MOST_LOOKS:
+        raise TooCrowded(f"Crossings were not looked for: {int(start.max()):,} triangles crowd one place; remesh, or drop what is not the part.")
     start = np.cumsum(start)
     items = np.empty(int(start[-1]), np.int32)
     fill = start.copy()

@@ -14,7 +14,7 @@ from numba import njit, prange
 from ..progress import Progress, silent
 from ..scan.mesh import TriMesh
 from ..scan.topology import components, facet_neighbours, merge_vertices, open_rims, rim_length, vertex_rings
-from .crossings import crossing_pairs
+from .crossings import TooCrowded, crossing_pairs
 from .tunnels import find_tunnels
 
 __all__ = ["DEFECTS", "Finding", "Survey", "survey_mesh", "merged"]
@@ -61,6 +61,7 @@ class Survey:
     found: dict[str, Finding]
     rims: list[np.ndarray] = field(repr=False)
     pieces: int = 0
+    unlooked: list[str] = field(default_factory=list)  # what could not be looked for, in sentences
 
     @cached_property
     def counts(self) -> dict[str, int]:
@@ -77,7 +78,8 @@ class Survey:
         parts = [f"{c:,} {DEFECTS[k]}" for k, c in self.counts.items() if c]
         if self.rims:
             parts.append(f"{len(self.rims)} open {'rim' if len(self.rims) == 1 else 'rims'}")
-        return ", ".join(parts) if parts else "Nothing is wrong: closed and sound."
+        said = ", ".join(parts) if parts else "" if self.unlooked else "Nothing is wrong: closed and sound."
+        return " ".join([*([said + "."] if said and self.unlooked else [said] if said else []), *self.unlooked])
 
 
 def merged(mesh: TriMesh) -> TriMesh:
@@ -318,7 +320,7 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     shared = _shared_edges(clean, near, len(v))
     if len(shared):
         _, at, inverse = np.unique(shared[:, 0] * len(v) + shared[:, 1], return_index=True, return_inverse=True)
-        groups = [ids[shared[inverse == g, 2]] for g in range(len(at))]
+        groups = _parts(ids[shared[:, 2]], inverse.ravel(), len(at))
         a, b = v[shared[at, 0]], v[shared[at, 1]]
         found["nonmanifold_edges"] = Finding("nonmanifold_edges", groups, (a + b) / 2, np.linalg.norm(b - a, axis=1))
     else:
@@ -329,8 +331,7 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
         on_edge = np.zeros(len(v), bool)
         on_edge[shared[:, :2].ravel()] = True  # already told as an edge
         points = np.nonzero((start >= 0) & ~on_edge)[0]
-        touch = np.nonzero(np.isin(clean, points).any(axis=1))[0]
-        groups = [ids[touch[(clean[touch] == p).any(axis=1)]] for p in points]
+        groups = _facets_round(points, clean, ids)
         found["nonmanifold_vertices"] = Finding(
             "nonmanifold_vertices", groups, v[points], np.array([longest[g].max() for g in groups])
         )
@@ -355,13 +356,15 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     )
     progress(0.4, "Looking for spikes")
     spikes, heights = _spikes(v, clean) if len(clean) else (np.zeros(0, np.int64), np.zeros(0))
-    touch = np.nonzero(np.isin(clean, spikes).any(axis=1))[0] if len(spikes) else np.zeros(0, int)
-    found["spikes"] = Finding(
-        "spikes", [ids[touch[(clean[touch] == s).any(axis=1)]] for s in spikes], v[spikes], heights
-    )
+    found["spikes"] = Finding("spikes", _facets_round(spikes, clean, ids), v[spikes], heights)
     facets_of("needle_triangles", sound & (double_area < _NEEDLE * longest**2))
     progress(0.55, "Looking for crossings")
-    pairs = ids[crossing_pairs(v, clean)]
+    unlooked = []
+    try:
+        pairs = ids[crossing_pairs(v, clean)]
+    except TooCrowded as e:
+        pairs = np.zeros((0, 2), np.int64)
+        unlooked.append(e.message)
     found["self_intersections"] = Finding(
         "self_intersections", list(pairs), centre[pairs].mean(axis=1).reshape(-1, 3), longest[pairs].max(axis=1, initial=0)
     )
@@ -382,7 +385,26 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
         np.array([rim_length(part, loop) for loop in loops]),
     )
     progress(1.0)
-    return Survey(mesh, sound, {k: found[k] for k in DEFECTS}, rims, len(sizes))
+    return Survey(mesh, sound, {k: found[k] for k in DEFECTS}, rims, len(sizes), unlooked)
+
+
+def _parts(values: np.ndarray, label: np.ndarray, count: int) -> list[np.ndarray]:
+    """The values of each label 0…count − 1, in order."""
+    order = np.argsort(label, kind="stable")
+    return np.split(values[order], np.searchsorted(label[order], np.arange(1, count)))
+
+
+def _facets_round(vertices: np.ndarray, faces: np.ndarray, ids: np.ndarray) -> list[np.ndarray]:
+    """For each of some vertices (ascending or not, each once) the ``ids`` of the facets that have it."""
+    if not len(vertices):
+        return []
+    rank = np.full(int(faces.max(initial=0)) + 1, -1)
+    rank[vertices] = np.arange(len(vertices))
+    label = rank[faces]
+    label[:, 1][label[:, 1] == label[:, 0]] = -1
+    label[:, 2][(label[:, 2] == label[:, 0]) | (label[:, 2] == label[:, 1])] = -1
+    mine = label >= 0
+    return _parts(np.broadcast_to(ids[:, None], faces.shape)[mine], label[mine], len(vertices))
 
 
 def _parted(part: TriMesh, near: np.ndarray, ids: np.ndarray, touching: list[np.ndarray]) -> tuple[TriMesh, np.ndarray]:
@@ -392,8 +414,8 @@ def _parted(part: TriMesh, near: np.ndarray, ids: np.ndarray, touching: list[np.
     faces, home = part.faces.copy(), list(range(len(part.vertices)))
     for group in touching:
         mine = rank[group].tolist()
-        counts = np.bincount(part.faces[mine].ravel(), minlength=1)
-        v = int(np.argmax(counts))  # the one vertex all of them have
+        corners, counts = np.unique(part.faces[mine], return_counts=True)
+        v = int(corners[np.argmax(counts)])  # the one vertex all of them have
         left, first = set(mine), True
         while left:
             todo, fan = [left.pop()], []

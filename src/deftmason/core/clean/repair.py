@@ -239,7 +239,7 @@ def _repaired(survey: Survey, kind: str, did: dict[str, int], harmful: dict[str,
         tries += 1
         found = survey.found[kind]
         some = Finding(kind, [found.facets[i] for i in ids], found.places[ids], found.sizes[ids])
-        mesh = _apply(Survey(survey.mesh, survey.sound, {**survey.found, kind: some}, survey.rims, survey.pieces), kind)
+        mesh = _apply(Survey(survey.mesh, survey.sound, {**survey.found, kind: some}, survey.rims, survey.pieces, survey.unlooked), kind)
         after = survey_mesh(mesh)
         for follows in _FOLLOWS:  # what a repair leaves is mended with it, or it is undone with it
             if kind != follows and after.counts[follows] > survey.counts[follows] and _worse(after, survey, kind):

@@ -13,6 +13,9 @@ from .mesh import TriMesh
 __all__ = ["merge_vertices", "facet_neighbours", "components", "open_rims", "vertex_rings", "rim_length"]
 
 
+_CROWD = 60  # half-edges at a vertex above which they are sorted
+
+
 @njit(cache=True)
 def _hash_merge(bits, size):  # pragma: no cover - compiled
     mask = size - 1
@@ -92,10 +95,14 @@ def _neighbours(faces, nv):  # pragma: no cover - compiled
     out = np.full((m, 3), -1, np.int32)
     shared = 0
     for v in range(nv):
-        for i in range(start[v], start[v + 1]):
+        first, last = start[v], start[v + 1]
+        if last - first > _CROWD:
+            shared += _mates_in_order(np.argsort(other[first:last], kind="mergesort"), half[first:last], other[first:last], out)
+            continue
+        for i in range(first, last):
             uses, mate = 1, -1
             earlier = False
-            for j in range(start[v], start[v + 1]):
+            for j in range(first, last):
                 if j != i and other[j] == other[i]:
                     uses += 1
                     mate = j
@@ -109,6 +116,26 @@ def _neighbours(faces, nv):  # pragma: no cover - compiled
                 if not earlier:
                     shared += 1
     return out, shared
+
+
+@njit(cache=True)
+def _mates_in_order(order, half, other, out):  # pragma: no cover - compiled
+    """As in `_neighbours`, for a vertex with so many half-edges that comparing all with all would never end; how many edges are shared by more than two."""
+    shared, i, n = 0, 0, order.shape[0]
+    while i < n:
+        j = i + 1
+        while j < n and other[order[j]] == other[order[i]]:
+            j += 1
+        if j - i == 2:
+            a, b = half[order[i]], half[order[i + 1]]
+            out[a // 3, a % 3] = b // 3
+            out[b // 3, b % 3] = a // 3
+        elif j - i > 2:
+            shared += 1
+            for k in range(i, j):
+                out[half[order[k]] // 3, half[order[k]] % 3] = -2
+        i = j
+    return shared
 
 
 def facet_neighbours(faces: np.ndarray, vertex_count: int) -> np.ndarray:
@@ -129,16 +156,28 @@ def _rings(faces, n):  # pragma: no cover - compiled
     for f in range(faces.shape[0]):
         for k in range(3):
             v = faces[f, k]
+            crowded = start[v + 1] - start[v] > _CROWD
             for j in range(1, 3):
                 w = faces[f, (k + j) % 3]
                 known = False
-                for i in range(start[v], start[v] + count[v]):
-                    if many[i] == w:
-                        known = True
-                        break
+                if not crowded:
+                    for i in range(start[v], start[v] + count[v]):
+                        if many[i] == w:
+                            known = True
+                            break
                 if not known:
                     many[start[v] + count[v]] = w
                     count[v] += 1
+    for v in range(n):
+        if start[v + 1] - start[v] > _CROWD:
+            all_of_them = many[start[v] : start[v] + count[v]].copy()
+            last, left = -1, 0
+            for i in np.argsort(all_of_them, kind="mergesort"):
+                if all_of_them[i] != last:
+                    last = all_of_them[i]
+                    many[start[v] + left] = last
+                    left += 1
+            count[v] = left
     first = np.zeros(n + 1, np.int32)
     for v in range(n):
         first[v + 1] = first[v] + count[v]
