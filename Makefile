@@ -10,8 +10,9 @@ export PATH := $(CURDIR)/.venv/bin:$(PATH)
 AREA ?= all
 N ?= 40
 SEED ?= 0
+SECONDS ?= 300
 
-.PHONY: demo test bench trial build clean openapi
+.PHONY: demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -32,6 +33,14 @@ bench: $(S)/tests
 # Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join N=40 SEED=0
 trial: $(S)/tests
 	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
+
+# Damaged files, recipes and requests for as long as is said: make fuzz SECONDS=600
+fuzz: $(S)/tests $(S)/web
+	$(BIN)/python -m tests.hostile.fuzzing $(SECONDS)
+
+# Four people, four jobs, workers killed every twenty seconds: make soak SECONDS=300
+soak: $(S)/tests $(S)/web
+	$(BIN)/python -m tests.hostile.soak $(SECONDS)
 
 build: $(S)/web
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 
 import requests
 
@@ -10,10 +11,10 @@ __all__ = ["Person", "brick", "pick"]
 
 
 class Person:
-    """A session with the page's token. ``slowest`` is the longest answer waited for, seconds."""
+    """A session with the page's token. ``slowest`` is the longest answer waited for, seconds; ``answers`` counts them by status where that was asked for."""
 
     def __init__(self, url: str, name: str | None = None, password: str | None = None):
-        self.url, self.http, self.slowest = url, requests.Session(), 0.0
+        self.url, self.http, self.slowest, self.answers = url, requests.Session(), 0.0, Counter()
         self.http.get(url + "/", timeout=30)
         if name:
             assert self.ask("POST", "/session", {"name": name, "password": password}).status_code == 200

@@ -105,10 +105,11 @@ def main() -> int:
     if _taken(options.host, options.port):
         print(f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.", file=sys.stderr)
         return 1
-    env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings", "DEFT_MASON_CHILD": "1"}
-    python = [sys.executable, "-m"]
-    if subprocess.run([*python, "deftmason.server", "collect", "--quiet"], env=env).returncode:
-        return 1  # it said why
+    from . import settings  # noqa: F401  says what is wrong with the data folder, if anything is
+
+    plain = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
+    env, python = {**plain, "DEFT_MASON_CHILD": "1"}, [sys.executable, "-m"]
+    sweep = subprocess.Popen([*python, "deftmason.server", "collect", "--quiet"], env=plain, start_new_session=True)
     web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
     worker = Kept([*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env)
     host = f"[{options.host}]" if ":" in options.host else options.host
@@ -118,6 +119,7 @@ def main() -> int:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.set())
     while not stopping.wait(0.3):
+        sweep.poll()
         if pulse.lost(web):
             print("The web server stopped answering; it is started again.", file=sys.stderr, flush=True)
             web.process.kill()

@@ -26,6 +26,11 @@ def asked(work: F) -> F:
     return work
 
 
+@asked
+def ready(desk: Desk) -> None:
+    """Nothing: an engine that answers is there."""
+
+
 def blob_file(folder: str, sha256: str) -> str:
     """Where a file brought in lies under the data folder. Raises `BadInput` for what is no checksum: it would be a path."""
     if not is_checksum(sha256):

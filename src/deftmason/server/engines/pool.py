@@ -171,6 +171,11 @@ class Pool:
                 else:
                     self._once[key] = (lock, users - 1)
 
+    def warm(self) -> None:
+        """Have one engine there before anybody asks."""
+        with contextlib.suppress(MasonError):
+            self.ask("ready", limit=60.0)
+
     def close(self) -> None:
         """End the engines that are free."""
         with self._lock:

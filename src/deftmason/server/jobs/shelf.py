@@ -34,7 +34,7 @@ from .work import settle
 router = Router()
 _READING = 7.0  # seconds a request waits for a file to be read
 _READING_LIMIT = 300.0
-_FIRST = 6.0  # seconds a job's scans may take to be laid before they go on as a task
+_FIRST = 5.0  # seconds a job's scans may take to be laid before they go on as a task
 _SUFFIXES = tuple(dict.fromkeys(MESH_SUFFIXES + CLOUD_SUFFIXES))
 
 

@@ -28,7 +28,7 @@ from .work import collect_soon, mark_dead, settle, start_run
 
 router = Router()
 
-_FIRST = 7.0  # seconds a new stone may take before it goes on as a task
+_FIRST = 5.0  # seconds a new stone may take before it goes on as a task
 _PREVIEW_LIMIT = 600.0  # seconds
 
 
@@ -252,8 +252,7 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
     step = next(s for s in parse_recipe(new) if s.id == record["id"])
     may_use(new, steps, owner_of(request))
     again = any(s["id"] == step.id for s in steps)
-    if not again:
-        _stands(request, job, new, step)
+    at_once = again or _stands(request, job, new, step)
     seen = seen_revision(request)
     change(
         job,
@@ -262,18 +261,18 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
         seen=revision if seen is None else seen,
         owner=owner_of(request),
     )
-    settle(job, f"Laying {step.name}", person_of(request))
+    settle(job, f"Laying {step.name}", person_of(request), at_once=at_once)
     return job_view(job)
 
 
-def _stands(request: HttpRequest, job: Job, new: Records, step) -> None:
-    """Refuse a new stone that does not stand by itself, as far as that can be told within a moment: a failing one changes nothing."""
+def _stands(request: HttpRequest, job: Job, new: Records, step) -> bool:
+    """Refuse a new stone that does not stand by itself: a failing one changes nothing. False where that takes longer than a moment."""
     replay = replay_of(new)
     if step.quick:
         try:
             ask(request, job.id, "run", limit=_FIRST, steps=new)
         except (Busy, TooLong):
-            return  # it goes on as a task
+            return False  # it goes on as a task
         fate = next(r for r in replay.run(compute=False) if r.step.id == step.id)
         if fate.status in ("failed", "waiting"):
             raise BadInput(fate.says)
@@ -281,6 +280,7 @@ def _stands(request: HttpRequest, job: Job, new: Records, step) -> None:
         known = store().record(replay.keys[step.id] or "-")
         if known is not None and known["status"] == "failed":
             raise BadInput(known["says"])
+    return True
 
 
 @router.post("/jobs/{job_id}/preview", response=PreviewStudy)

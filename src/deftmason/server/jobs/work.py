@@ -26,7 +26,7 @@ log = logging.getLogger(__name__)
 _LOST_AFTER = timedelta(seconds=12)
 _BEAT = 2.0
 _TELL = 0.25  # seconds between two notes of progress
-_FIRST = 7.0  # seconds a change may take to be laid before it goes on as a task
+_FIRST = 5.0  # seconds a change may take to be laid before it goes on as a task
 
 
 def start_run(job: Job, label: str) -> Work:
@@ -41,8 +41,8 @@ def start_run(job: Job, label: str) -> Work:
     return work
 
 
-def settle(job: Job, label: str, person: str = "") -> Work | None:
-    """Lay quick steps now; hand the rest, and what takes longer than a moment, to the worker. Returns the work there is to wait for.
+def settle(job: Job, label: str, person: str = "", *, at_once: bool = True) -> Work | None:
+    """Lay quick steps now; hand the rest, and what takes longer than a moment or is not to be tried ``at_once``, to the worker. Returns the work there is to wait for.
 
     Raises nothing: the change that led here is kept already.
     """
@@ -51,7 +51,7 @@ def settle(job: Job, label: str, person: str = "") -> Work | None:
     stale = replay_of(steps).stale()
     if not stale:
         return None
-    if all(s.quick for s in stale):
+    if at_once and all(s.quick for s in stale):
         try:
             pool().ask("run", job=job.id, person=person, limit=_FIRST, steps=steps)
             return None

@@ -147,6 +147,8 @@ class SketchStep(Step):
         loops, in_scan, plane, step = trace_on_paper(context, self.scan, self.frame, self.axis, self.height)
         reach = reach_for(loops, step)
         strokes = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in self.strokes]
+        if not strokes:
+            raise BadInput("Nothing is drawn in the sketch; fit a line, an arc or a circle first.", field="strokes")
         d = draw(loops, strokes, reach)
         relations = said_once([Relation(r.kind, tuple(r.of)) for r in self.relations])
         sizes = [Size(s.id, s.kind, tuple(s.of), s.label, None, None, s.chosen, s.source) for s in self.sizes]
