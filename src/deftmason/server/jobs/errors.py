@@ -31,6 +31,8 @@ def answer(e: BaseException) -> tuple[int, dict]:
     text = str(e).lower()
     if (isinstance(e, OSError) and e.errno in (errno.ENOSPC, errno.EDQUOT)) or (isinstance(e, DatabaseError) and "disk is full" in text):
         return answer(NoRoom())
+    if isinstance(e, DatabaseError) and "disk i/o error" in text:
+        return 507, told("no_room", "The server's disk is full or failing; nothing was changed.")
     if isinstance(e, DatabaseError) and ("readonly" in text or "read-only" in text or "unable to open" in text):
         return 507, told("read_only", "The server's data folder cannot be written to; nothing was changed.")
     if isinstance(e, DatabaseError) and "locked" in text:
