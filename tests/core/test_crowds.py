@@ -50,10 +50,10 @@ def test_neighbours_and_rings_are_the_same_few_or_many(count):
 def test_a_hundred_thousand_facets_on_one_edge_or_vertex_end():
     for mesh in (book(100_000), umbrella(100_000)):
         index = ScanIndex(mesh)
-        within(5, lambda: index.neighbours)
-        normals = within(10, lambda: index.steady_normals)
+        within(5, lambda index=index: index.neighbours)
+        normals = within(10, lambda index=index: index.steady_normals)
         assert np.isfinite(normals).all()
-        within(5, lambda: vertex_rings(mesh.faces, len(mesh.vertices)))
+        within(5, lambda mesh=mesh: vertex_rings(mesh.faces, len(mesh.vertices)))
 
 
 def test_crossings_that_would_never_be_found_out_are_said():

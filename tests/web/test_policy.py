@@ -34,3 +34,33 @@ def test_every_stage_keeps_to_the_policy(server, strict):
     strict.wait_for_timeout(500)
     assert not [s for s in strict.said if "policy" in s.lower()], strict.said
     assert not strict.elsewhere
+
+
+def test_what_another_changed_meanwhile_is_shown_and_not_overwritten(server, page):
+    """Two people at one job: the second change of the same stone is refused with a sentence, and the page shows what is true now."""
+    from ..hostile.people import Person
+
+    other = Person(server.url)
+    job = next(j["id"] for j in other.get("/jobs") if j["name"] == "Bracket, finished")
+    page.goto(f"{server.url}/jobs/{job}")
+    page.locator("canvas").wait_for()
+    bench = page.get_by_role("complementary", name="Bench")
+    bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()
+    assert other.ask("POST", f"/jobs/{job}/values", {"name": "foot_rounding.radius", "value": 2.2}).status_code == 200
+    bench.get_by_role("button", name="R: chosen 2.5, change").click()
+    bench.get_by_label("R, typed").fill("3")
+    bench.get_by_role("button", name="Choose").click()
+    page.get_by_text("changed meanwhile, in the same place").wait_for()
+    bench.get_by_role("button", name="R: chosen 2.2, change").wait_for()
+    assert next(v["chosen"] for v in other.get(f"/jobs/{job}")["values"] if v["name"] == "foot_rounding.radius") == 2.2
+    # Now that it is seen, it can be changed.
+    bench.get_by_role("button", name="R: chosen 2.2, change").click()
+    bench.get_by_label("R, typed").fill("2.5")
+    bench.get_by_role("button", name="Choose").click()
+    bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()
+    body = [s for s in other.get(f"/jobs/{job}")["stones"] if s["produces"] == "body"][-1]
+    assert body["status"] == "sound" and body["summary"]["radius"] == 2.5
+    page.keyboard.press("Control+z")
+    bench.get_by_role("button", name="R: chosen 2.2, change").wait_for()
+    page.keyboard.press("Control+z")
+    bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()

@@ -44,7 +44,7 @@ export interface paths {
         post?: never;
         /**
          * Remove
-         * @description Throw a job away, with its history.
+         * @description Throw a job away, with its history; what nothing names any more is collected soon after.
          */
         delete: operations["deftmason_server_jobs_stones_remove"];
         options?: never;

@@ -22,7 +22,7 @@ from deftmason.core.recipe.store import ResultStore
 from ..engines.desk import Desk
 from .models import Edit, Job, Result, Step, Upload
 
-__all__ = ["Conflict", "change", "may_use", "note_results", "records", "redo", "replay_of", "snapshot", "store", "undo"]
+__all__ = ["Conflict", "change", "may_use", "note_results", "records", "redo", "replay_of", "snapshot", "snapshot_seen", "store", "undo"]
 
 _MOST_EDITS = 300
 Records = list[dict]
@@ -55,6 +55,13 @@ def snapshot(job: Job) -> tuple[Records, int]:
     with transaction.atomic():
         job.refresh_from_db(fields=["revision"])
         return records(job), job.revision
+
+
+def snapshot_seen(job: Job, seen: int | None) -> tuple[Records, int]:
+    """The recipe that a page saw when it asked, where it is still known; else as it is now."""
+    steps, revision = snapshot(job)
+    base = None if seen is None or seen == revision else _recipe_at(job, seen)
+    return (steps, revision) if base is None else (base, seen)
 
 
 def replay_of(steps: Records) -> Replay:

@@ -22,7 +22,7 @@ from ..engines.told import value_line
 from .access import job_of, owner_of, person_of, seen_revision
 from .engine import ask, pool
 from .models import Job, Upload, Work
-from .recipe import Records, change, may_use, records, redo, replay_of, snapshot, store, undo
+from .recipe import Records, change, may_use, records, redo, replay_of, snapshot, snapshot_seen, store, undo
 from .studies import Study, StudyView, begin_study, study_view
 from .work import collect_soon, mark_dead, settle, start_run
 
@@ -355,7 +355,7 @@ def switch(request: HttpRequest, job_id: int, step_id: str):
 def choose(request: HttpRequest, job_id: int, data: ValueChange):
     """Choose another number for a value of the ledger."""
     job = job_of(request, job_id)
-    steps, revision = snapshot(job)
+    steps, revision = snapshot_seen(job, seen_revision(request))
     found = next(((r, v) for n, r, v in ledger(replay_of(steps).run(compute=False)) if n == data.name), None)
     if found is None:
         raise HttpError(404, "There is no such value.")

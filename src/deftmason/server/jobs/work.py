@@ -13,6 +13,7 @@ from django.utils import timezone
 from django_tasks import task
 
 from deftmason.core.errors import Cancelled, MasonError
+from deftmason.core.recipe.step import Step as CoreStep
 
 from .collecting import FRESH, UNUSED, collect
 from .engine import pool
@@ -49,15 +50,23 @@ def settle(job: Job, label: str, person: str = "", *, at_once: bool = True) -> W
     steps = records(job)
     note_results(job, steps)
     stale = replay_of(steps).stale()
-    if not stale:
-        return None
-    if at_once and all(s.quick for s in stale):
+    later = _later(stale)
+    if at_once and len(later) < len(stale):
         try:
-            pool().ask("run", job=job.id, person=person, limit=_FIRST, steps=steps)
-            return None
+            pool().ask("run", job=job.id, person=person, limit=_FIRST, steps=[s for s in steps if s["id"] not in later])
         except MasonError as e:
             log.info("Laying job %s goes on as a task: %s", job.pk, e.message)
-    return start_run(job, label)
+            return start_run(job, label)
+    return start_run(job, label) if later or (stale and not at_once) else None
+
+
+def _later(stale: list[CoreStep]) -> set[str]:
+    """Of steps to be worked out, those that take long, and what rests on them."""
+    out: set[str] = set()
+    for s in stale:
+        if not s.quick or not out.isdisjoint(s.inputs()):
+            out.add(s.id)
+    return out
 
 
 def mark_dead(job: Job | None = None) -> None:
