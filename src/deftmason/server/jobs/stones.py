@@ -124,10 +124,12 @@ class ValueChange(Schema):
 
 
 def job_view(job: Job) -> dict:
+    mark_dead(job)
+    # Tasks are looked at before results: what a finished task left is there then, and a running one is asked for again.
+    tasks = [{"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message} for w in job.works.order_by("-id")[:12]]
     steps, _ = snapshot(job)
     job.refresh_from_db()
     ran = replay_of(steps).run(compute=False)
-    mark_dead(job)
     frames = [r for r in ran if r.done and r.step.produces == "frame"]
     last = job.edits.filter(undone=False).order_by("-id").first()
     ahead = job.edits.filter(undone=True).order_by("id").first()
@@ -157,10 +159,7 @@ def job_view(job: Job) -> dict:
         "frame": frames[-1].summary["matrix"] if frames else None,
         "undo": last.label if last else None,
         "redo": ahead.label if ahead else None,
-        "tasks": [
-            {"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message}
-            for w in job.works.order_by("-id")[:12]
-        ],
+        "tasks": tasks,
         "proofs": [
             {
                 "id": p.id,
