@@ -250,7 +250,7 @@ class Pool:
                     elif said[0] == "begun":
                         in_hand = said[1:]
                     elif too_long and said[0] == "refused":
-                        raise TooLong(_TOO_LONG)
+                        raise TooLong(_TOO_LONG if turn.heavy else _TOO_MUCH)
                     else:
                         return said
                     if stopped() or (until is not None and time.monotonic() > until):
@@ -269,7 +269,8 @@ class Pool:
                     with contextlib.suppress(OSError):
                         engine.pipe.send(("stop",))
             elif time.monotonic() - ending > _GRACE:
-                raise TooLong(_TOO_LONG) if too_long else Cancelled()
+                raise TooLong(_TOO_LONG if turn.heavy else _TOO_MUCH) if too_long else Cancelled()
 
 
 _TOO_LONG = "This takes longer than a first look may; lay it, and it goes on as a task."
+_TOO_MUCH = "This takes longer than an answer may; ask for less at once, or try again when less is going on."
