@@ -1,11 +1,14 @@
 """Engines: what crashes, hangs or hoards in one is a sentence to its asker and nothing to anybody else."""
 
+import os
+import signal
 import threading
 import time
 
 import pytest
 
 from deftmason.core.errors import BadInput, Cancelled, MasonError
+from deftmason.core.recipe.store import ResultStore
 from deftmason.server.engines.pool import Busy, Pool, TooLong
 from deftmason.server.engines.turns import Turns
 
@@ -127,24 +130,44 @@ def test_who_waits_longest_is_told_so(pool):
         t.join(5)
 
 
-def test_only_one_makes_the_same_thing(pool):
-    made, at_once = [], []
+def test_only_one_makes_the_same_result(tmp_path):
+    """Those who want the same key wait for the one who began, in this process or another; a maker that dies lets the next one in."""
+    stores = [ResultStore(str(tmp_path)) for _ in range(8)]
+    made, at_once, worst = [], [], []
 
-    def make():
-        with pool.only_one("thing"):
+    def make(store):
+        with store.making("ab" * 32):
             at_once.append(1)
-            assert len(at_once) == 1
+            worst.append(len(at_once))
             if not made:
                 time.sleep(0.1)
                 made.append(1)
             at_once.pop()
 
-    threads = [threading.Thread(target=make) for _ in range(8)]
+    threads = [threading.Thread(target=make, args=(s,)) for s in stores]
     for t in threads:
         t.start()
     for t in threads:
         t.join()
-    assert made == [1] and not pool._once
+    assert made == [1] and max(worst) == 1 and os.listdir(tmp_path / "making") == []
+    held = os.fork()
+    if held == 0:
+        with stores[0].making("cd" * 32):
+            time.sleep(30)
+        os._exit(0)
+    time.sleep(0.3)
+
+    def stop(share, message=""):
+        raise Cancelled()
+
+    with pytest.raises(Cancelled):
+        with stores[1].making("cd" * 32, stop):
+            raise AssertionError("two makers")
+    os.kill(held, signal.SIGKILL)
+    os.waitpid(held, 0)
+    with stores[1].making("cd" * 32):
+        made.append(2)
+    assert made == [1, 2]
 
 
 def test_turns_are_fair_between_people():

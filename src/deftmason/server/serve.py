@@ -22,6 +22,7 @@ __all__ = ["Kept", "main"]
 
 _PATIENCE = float(os.environ.get("DEFT_MASON_PATIENCE", "20"))  # seconds without an answer before the web server is replaced
 _ASK_EVERY = min(3.0, _PATIENCE / 3)
+_SWEEP_EVERY = 3600.0  # seconds between two looks for what nobody needs any more
 _STARTING = 60.0  # seconds a web server has until it answers first
 _QUICK = 5.0  # seconds: one that ends sooner has not run
 _MOST_QUICK = 4  # times in a row
@@ -109,7 +110,8 @@ def main() -> int:
 
     plain = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
     env, python = {**plain, "DEFT_MASON_CHILD": "1"}, [sys.executable, "-m"]
-    sweep = subprocess.Popen([*python, "deftmason.server", "collect", "--quiet"], env=plain, start_new_session=True)
+    sweeping = [*python, "deftmason.server", "collect", "--quiet"]
+    sweep, swept = subprocess.Popen(sweeping, env=plain, start_new_session=True), time.monotonic()
     web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
     worker = Kept([*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env)
     host = f"[{options.host}]" if ":" in options.host else options.host
@@ -119,7 +121,8 @@ def main() -> int:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.set())
     while not stopping.wait(0.3):
-        sweep.poll()
+        if sweep.poll() is not None and time.monotonic() - swept > _SWEEP_EVERY:
+            sweep, swept = subprocess.Popen(sweeping, env=plain, start_new_session=True), time.monotonic()
         if pulse.lost(web):
             print("The web server stopped answering; it is started again.", file=sys.stderr, flush=True)
             web.process.kill()

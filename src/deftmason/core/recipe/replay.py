@@ -211,55 +211,47 @@ class Replay:
                 bad.add(s.id)
                 continue
             if s.id not in todo:
-                record = self.store.record(key)
-                assert record is not None
-                if record["status"] == "failed":
-                    bad.add(s.id)
-                out.append(
-                    Ran(
-                        s,
-                        key,
-                        record["status"],
-                        record["says"],
-                        record["summary"],
-                        [Value(**v) for v in record["values"]],
-                        0.0,
-                        True,
-                    )
-                )
-                continue
-            if not compute:
+                out.append(self._kept(s, key))
+            elif not compute:
                 out.append(Ran(s, key, "pending", "Not laid yet."))
-                bad.add(s.id)
-                continue
-            begin = time.perf_counter()
-            share = (done / len(todo), (done + 1) / len(todo))
-            progress(share[0], f"Laying {s.name}")
-            self._begun(key, s.name)
-            try:
-                outcome = s.run(self, part(progress, *share))
-                if outcome.status == "failed":
-                    raise BadInput(outcome.says)
-            except Cancelled:
-                raise
-            except Exception as e:
-                says, broke = _failure(e, s)
-                self.store.save_failure(key, says, broke=broke)
-                out.append(Ran(s, key, "failed", says, {}, [], time.perf_counter() - begin))
-                bad.add(s.id)
+            else:
+                mine = part(progress, done / len(todo), (done + 1) / len(todo))
+                mine(0.0, f"Laying {s.name}")
+                with self.store.making(key, mine):
+                    there = self.store.record(key) is not None  # made by another process meanwhile
+                    out.append(self._kept(s, key) if there else self._laid(s, key, mine))
                 done += 1
-                continue
-            done += 1
-            for v in outcome.values:
-                v.step = s.id
-            self.store.save(key, s.produces, outcome)
-            out.append(
-                Ran(s, key, outcome.status, outcome.says, outcome.summary, outcome.values, time.perf_counter() - begin)
-            )
+            if not out[-1].done:
+                bad.add(s.id)
         for r in out:
             for v in r.values:
                 v.step = r.step.id
         return out
+
+    def _kept(self, s: Step, key: str) -> Ran:
+        """What a step's result that is there says."""
+        record = self.store.record(key)
+        assert record is not None
+        return Ran(s, key, record["status"], record["says"], record["summary"], [Value(**v) for v in record["values"]], 0.0, True)
+
+    def _laid(self, s: Step, key: str, progress: Progress) -> Ran:
+        """Work a step out and keep its result, or why there is none. Raises `Cancelled`, and `NoRoom` where it cannot be kept."""
+        begin = time.perf_counter()
+        self._begun(key, s.name)
+        try:
+            outcome = s.run(self, progress)
+            if outcome.status == "failed":
+                raise BadInput(outcome.says)
+        except Cancelled:
+            raise
+        except Exception as e:
+            says, broke = _failure(e, s)
+            self.store.save_failure(key, says, broke=broke)
+            return Ran(s, key, "failed", says, {}, [], time.perf_counter() - begin)
+        for v in outcome.values:
+            v.step = s.id
+        self.store.save(key, s.produces, outcome)
+        return Ran(s, key, outcome.status, outcome.says, outcome.summary, outcome.values, time.perf_counter() - begin)
 
 
 def _failure(e: Exception, step: Step) -> tuple[str, bool]:

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
+import fcntl
 import json
 import os
 import shutil
 import tempfile
 import threading
+import time
 from collections import OrderedDict
+from collections.abc import Iterator
 from typing import Any
 
 from ..errors import NoRoom
+from ..progress import Progress, silent
 from .codec import pack, unpack
 from .step import Outcome
 
@@ -25,6 +30,26 @@ def sync_folder(folder: str) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+_LOOK_AGAIN = 0.03  # seconds
+
+
+def _locked(handle: int) -> bool:
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def _is_at(handle: int, path: str) -> bool:
+    """Whether a path still names the file that is open."""
+    try:
+        there, held = os.stat(path), os.fstat(handle)
+    except FileNotFoundError:
+        return False
+    return (there.st_dev, there.st_ino) == (held.st_dev, held.st_ino)
 
 
 class ResultStore:
@@ -114,6 +139,30 @@ class ResultStore:
             shutil.rmtree(temporary, ignore_errors=True)
         with self._lock:
             self._hot.pop(("record", key), None)
+
+    @contextlib.contextmanager
+    def making(self, key: str, progress: Progress = silent) -> Iterator[None]:
+        """Only one process at a time makes a key's result; the others wait here, and look whether it is there once they may go on.
+
+        ``progress`` is told while waiting, and may raise `Cancelled`. A maker that dies lets the next one in.
+        """
+        folder = os.path.join(self.folder, "making")
+        os.makedirs(folder, exist_ok=True)
+        path = os.path.join(folder, key)
+        while True:
+            handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+            try:
+                while not _locked(handle):
+                    progress(0.0, "Waiting for the same work elsewhere")
+                    time.sleep(_LOOK_AGAIN)
+                if _is_at(handle, path):  # else whoever held it took the file away: lock the new one
+                    try:
+                        yield
+                    finally:
+                        os.unlink(path)
+                    return
+            finally:
+                os.close(handle)
 
     def remember(self, key: tuple, make) -> Any:
         """A value kept hot while there is room; None is not kept."""

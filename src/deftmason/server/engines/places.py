@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 
 from deftmason.core.recipe.store import ResultStore
 
-__all__ = ["FILES", "buffer_path", "picture_path"]
+__all__ = ["FILES", "buffer_path", "file_path", "picture_path"]
 
 _VERSION = 1  # of the buffers: another one is made anew
 
@@ -19,6 +20,12 @@ def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None
     """Where a buffer lies once it is made."""
     more = hashlib.sha256(f"{scan} {name}".encode()).hexdigest()[:16]
     return store.path(key, f"view{_VERSION}_{what}_{more}.bin")
+
+
+def file_path(folder: str, *, steps: list[dict], what: str, step: str | None, name: str) -> str:
+    """Where a file to hand on lies once it is written: by all that decides what is in it."""
+    made_of = hashlib.sha256(json.dumps([steps, step, name]).encode()).hexdigest()[:32]
+    return os.path.join(folder, "tmp", f"give-{made_of}-{what}")
 
 
 def picture_path(folder: str, key: str, frame: str | None) -> str:

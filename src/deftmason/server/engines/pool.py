@@ -105,7 +105,6 @@ class Pool:
         self._free: list[_Engine] = []
         self._at_work = 0
         self._lock = threading.Lock()
-        self._once: dict[str, tuple[threading.Lock, int]] = {}
 
     # Asking.
 
@@ -154,23 +153,6 @@ class Pool:
             raise MasonError("Too many steps of this recipe cannot be worked out; switch the failed ones off.", code="ended")
         finally:
             self.turns.give(turn)
-
-    @contextlib.contextmanager
-    def only_one(self, key: str):
-        """Whoever makes the same thing at the same time waits for the one who began."""
-        with self._lock:
-            lock, users = self._once.get(key, (threading.Lock(), 0))
-            self._once[key] = (lock, users + 1)
-        try:
-            with lock:
-                yield
-        finally:
-            with self._lock:
-                lock, users = self._once[key]
-                if users == 1:
-                    del self._once[key]
-                else:
-                    self._once[key] = (lock, users - 1)
 
     def warm(self) -> None:
         """Have one engine there before anybody asks."""

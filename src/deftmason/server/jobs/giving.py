@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import os
 from typing import Any
 
 from django.http import FileResponse, HttpRequest
@@ -16,14 +15,13 @@ from deftmason.core.recipe.records import one_line
 
 from ..engines.places import FILES
 from .access import job_of
-from .engine import ask
+from .engine import made_file
 from .models import Proof
 from .recipe import records, replay_of
 from .stones import JobView, job_view
 
 router = Router()
 
-_LIMIT = 120.0  # seconds a large model may take to be written
 _BYTES = "application/octet-stream"
 
 
@@ -96,7 +94,5 @@ def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = Non
         return FileResponse(io.BytesIO(recipe_text(job.name, steps).encode()), as_attachment=True, filename=what, content_type=_BYTES)
     if what not in FILES:
         raise HttpError(404, "There is no such file to hand on.")
-    path = ask(request, job.id, "make_file", limit=_LIMIT, steps=steps, what=what, step=step, name=job.name)
-    f = open(path, "rb")
-    os.unlink(path)  # it is read through the handle that is open
-    return FileResponse(f, as_attachment=True, filename=what, content_type=_BYTES)
+    path = made_file(request, job.id, steps=steps, what=what, step=step, name=job.name)
+    return FileResponse(open(path, "rb"), as_attachment=True, filename=what, content_type=_BYTES)

@@ -70,15 +70,14 @@ _WRITERS: dict[str, Callable[[str, Replay, list[Ran], str | None, str], None]] =
 
 
 @asked
-def make_file(desk: Desk, *, steps: list[dict], what: str, step: str | None, name: str) -> str:
-    """Write one of `places.FILES` into the temporary folder; its path, for the asker to remove."""
+def make_file(desk: Desk, *, steps: list[dict], what: str, step: str | None, name: str, path: str) -> None:
+    """Write one of `places.FILES`, whole or not at all."""
     replay = desk.replay(steps)
-    path = desk.room(f"{secrets.token_hex(8)}-{what}")
+    own = desk.room(f"{secrets.token_hex(8)}-{what}")
     try:
-        _WRITERS[what](path, replay, [r for r in replay.run(compute=False) if r.done], step, name)
-    except BaseException:
-        for left in (path, path + ".part"):
+        _WRITERS[what](own, replay, [r for r in replay.run(compute=False) if r.done], step, name)
+        os.replace(own, path)
+    finally:
+        for left in (own, own + ".part"):
             if os.path.exists(left):
                 os.unlink(left)
-        raise
-    return path
