@@ -92,8 +92,8 @@ def test_clouds_go_through_the_store(tmp_path):
     v = 10 * v / np.linalg.norm(v, axis=1)[:, None]
     write_scan(str(tmp_path / "cloud.ply"), PointCloud(v, v / 10, np.full(v.shape, 90, np.uint8)))
     steps = [
-        {"id": "a", "kind": "scan", "name": "A", "file": "cloud.ply", "sha256": "1", "units": "mm"},
-        {"id": "b", "kind": "scan", "name": "B", "file": "cloud.ply", "sha256": "1", "units": "mm"},
+        {"id": "a", "kind": "scan", "name": "A", "file": "cloud.ply", "sha256": "1" * 64, "units": "mm"},
+        {"id": "b", "kind": "scan", "name": "B", "file": "cloud.ply", "sha256": "1" * 64, "units": "mm"},
         {"id": "all", "kind": "combine", "name": "All", "scans": ["a", "b"], "layer": 0.1},
         {"id": "few", "kind": "thin", "name": "Few", "scan": "all", "spacing": 0.5},
     ]
