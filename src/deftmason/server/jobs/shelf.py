@@ -251,9 +251,9 @@ def scan_step(sha256: str, file: str, units: str, layout: dict | None = None, nu
     }
 
 
-def _readable(fresh: list[dict], person: str) -> list[dict]:
-    """Scans' records with their likeness, as far as they are read within a moment. Raises where a file cannot be read as asked."""
-    out, until = [], time.monotonic() + _FIRST
+def _readable(fresh: list[dict], person: str, patience: float = _FIRST) -> list[dict]:
+    """Scans' records with their likeness, as far as they are read within ``patience`` seconds. Raises where a file cannot be read as asked."""
+    out, until = [], time.monotonic() + patience
     for step in fresh:
         try:
             pool().ask("run", person=person, limit=max(until - time.monotonic(), 0.01), steps=[step])
@@ -291,9 +291,9 @@ def lay_scans(job: Job, fresh: list[dict], person: str, *, seen: int | None = No
     settle(job, "Reading the scans" if len(fresh) > 1 else "Reading the scan", person)
 
 
-def begin_job(name: str, fresh: list[dict], owner, person: str, *, demo: str = "") -> Job:
+def begin_job(name: str, fresh: list[dict], owner, person: str, *, demo: str = "", patience: float = _FIRST) -> Job:
     """A job whose first stones are these scans: there whole or not at all."""
-    fresh = _readable(fresh, person)
+    fresh = _readable(fresh, person, patience)
     with transaction.atomic():
         job = Job.objects.create(name=name[:120], owner=owner, demo=demo)
         lay_scans(job, fresh, person)

@@ -17,6 +17,9 @@ from deftmason.server.jobs.recipe import change, desk, note_results, records, re
 from deftmason.server.jobs.shelf import begin_job, picture_of_job, scan_step
 
 
+_PATIENCE = 300.0  # seconds: nobody waits, and no worker may be there to go on
+
+
 class Command(BaseCommand):
     help = __doc__
 
@@ -62,9 +65,9 @@ class Command(BaseCommand):
         names = [f"Lantern arm {k + 1}.ply" for k in range(len(views))]
         arm_steps = [scan_step(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
         raw_file, sound_file = self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), self._kept(mesh, "Bracket scan.ply")
-        begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern")
-        begin_job("Chain guide bracket, raw", [scan_step(raw_file, "Bracket raw.ply", "mm")], None, "demo", demo="bracket-raw")
-        begin_job("Chain guide bracket", [scan_step(sound_file, "Bracket scan.ply", "mm")], None, "demo", demo="bracket")
+        begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern", patience=_PATIENCE)
+        begin_job("Chain guide bracket, raw", [scan_step(raw_file, "Bracket raw.ply", "mm")], None, "demo", demo="bracket-raw", patience=_PATIENCE)
+        begin_job("Chain guide bracket", [scan_step(sound_file, "Bracket scan.ply", "mm")], None, "demo", demo="bracket", patience=_PATIENCE)
 
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
