@@ -16,7 +16,6 @@ from deftmason.server.jobs.models import Job
 from deftmason.server.jobs.recipe import change, desk, note_results, records, replay_of, store
 from deftmason.server.jobs.shelf import begin_job, picture_of_job, scan_step
 
-
 _PATIENCE = 300.0  # seconds: nobody waits, and no worker may be there to go on
 
 
