@@ -48,6 +48,15 @@ def test_hoard(desk, *, gigabytes, key=None):
 
 
 @asked
+def test_chatty_hoard(desk):
+    kept = []
+    while True:
+        desk.progress(0.5, "Hoarding")
+        if len(kept) < 80 and (not kept or time.monotonic() - kept[-1][0] > 0.02):
+            kept.append((time.monotonic(), np.ones(50_000_000 // 8)))
+
+
+@asked
 def test_deaf(desk):
     time.sleep(60)
 

@@ -83,6 +83,13 @@ def test_what_outgrows_its_memory_is_ended(pool):
         pool.ask("test_hoard", gigabytes=4, limit=60)
 
 
+def test_what_outgrows_its_memory_is_ended_however_much_it_tells(pool):
+    begin = time.monotonic()
+    with pytest.raises(MasonError, match="memory") as ended:
+        pool.ask("test_chatty_hoard", limit=30)
+    assert ended.value.code == "ended" and time.monotonic() - begin < 15
+
+
 def test_what_hangs_is_ended_a_second_after_its_time(pool):
     begin = time.monotonic()
     with pytest.raises(TooLong, match="task"):

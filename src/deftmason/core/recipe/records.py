@@ -9,9 +9,9 @@ import re
 import unicodedata
 from typing import Annotated
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints, ValidationError
 
-__all__ = ["Checksum", "Coordinate", "Direction", "FileName", "Id", "Length", "Name", "Place", "Record", "Size", "StepId", "is_checksum", "one_line"]
+__all__ = ["Checksum", "Coordinate", "Direction", "FileName", "Id", "Length", "Name", "Place", "Record", "Size", "StepId", "first_error", "is_checksum", "one_line"]
 
 _SHA256 = re.compile(r"[0-9a-f]{64}\Z")
 _MOST_PLACE = 2e9  # mm: a scan may reach a million metres from its origin, and a pick lie beside it
@@ -22,6 +22,12 @@ class Record(BaseModel):
     """Base of everything stored in a recipe: no unknown fields, no number that is none, no text without end."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=200)
+
+
+def first_error(e: ValidationError) -> tuple[str, str]:
+    """Where a record is wrong first, and how."""
+    first = e.errors()[0]
+    return ".".join(str(x) for x in first["loc"])[:120], first["msg"]
 
 
 def is_checksum(text: str) -> bool:

@@ -15,7 +15,7 @@ from pydantic import Field
 
 from ..errors import BadInput
 from ..progress import Progress, silent
-from .records import Direction, Id, Length, Name, Place, Record, Size
+from .records import Direction, Id, Length, Name, Place, Record, Size, first_error
 
 if TYPE_CHECKING:
     from ..join.seen import Seen
@@ -198,9 +198,8 @@ def parse_step(data: Any) -> Step:
     try:
         return kind.model_validate(data)
     except ValidationError as e:
-        first = e.errors()[0]
-        where = ".".join(str(x) for x in first["loc"])[:120]
-        raise BadInput(f"In {kind.title or kind.__name__}, {where}: {first['msg']}.", field=where) from None
+        where, what = first_error(e)
+        raise BadInput(f"In {kind.title or kind.__name__}, {where}: {what}.", field=where) from None
 
 
 _MOST_STEPS = 2000

@@ -223,6 +223,7 @@ class Pool:
         begin, ending, in_hand = time.monotonic(), None, (None, None)
         too_long = False
         while True:
+            looked = time.monotonic()
             try:
                 while engine.pipe.poll(_LOOK if ending is None else 0.02):
                     said = engine.pipe.recv()
@@ -235,7 +236,7 @@ class Pool:
                         raise TooLong(_TOO_LONG if turn.heavy else _TOO_MUCH)
                     else:
                         return said
-                    if stopped() or (until is not None and time.monotonic() > until):
+                    if time.monotonic() - looked > _LOOK:  # however much it tells, it is looked at
                         break
             except (EOFError, OSError, ConnectionError):
                 code = engine.end()

@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.kinds.datum import resolve_pick
 from deftmason.core.recipe.kinds.sketch import StrokeRecord, propose_sketch, trace_on_paper
+from deftmason.core.recipe.records import first_error
 from deftmason.core.recipe.step import Pick
 from deftmason.core.sketch.sketcher import Stroke, join_ends, stroke_from_brush
 
@@ -26,9 +27,8 @@ def parsed(model, data):
     try:
         return model.model_validate(data)
     except ValidationError as e:
-        first = e.errors()[0]
-        where = ".".join(str(x) for x in first["loc"])[:120]
-        raise BadInput(f"{where}: {first['msg']}.", field=where) from None
+        where, what = first_error(e)
+        raise BadInput(f"{where}: {what}.", field=where) from None
 
 
 @asked
