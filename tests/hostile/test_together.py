@@ -80,6 +80,14 @@ def test_changing_what_another_changed_is_refused_with_the_job_as_it_is(served, 
     assert person.ask("POST", f"/jobs/{job}/undo", headers={"If-Match": "later"}).status_code == 400
 
 
+def test_scans_two_people_bring_at_the_same_moment_are_all_there(served, person, brick_file):
+    job = person.job(brick_file)
+    uploads = [person.upload("more.ply", brick_file).json()["upload"] for _ in range(6)]
+    with ThreadPoolExecutor(3) as pool:
+        answers = list(pool.map(lambda u: Person(served.url).ask("POST", f"/jobs/{job}/scans", {"scans": [{"upload": u}]}).status_code, uploads))
+    assert answers == [200] * 6 and len(set(person.ids(job))) == 7
+
+
 def test_six_models_asked_for_at_once_are_whole_and_the_same(served, person, brick_file):
     job = bodied(person, brick_file)
     key = next(s["key"] for s in person.get(f"/jobs/{job}")["stones"] if s["id"] == "body")

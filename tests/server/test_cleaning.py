@@ -1,6 +1,7 @@
 """Scans and cleaning through the API: several files, marks, surveys, studies, and recipes that follow a cleaned scan."""
 
 import base64
+import threading
 import time
 
 import numpy as np
@@ -200,3 +201,21 @@ def test_a_long_study_tells_how_far_it_is_and_stops(api, raw, monkeypatch):
     again = studies.begin_study("local", (raw, "preview"), slow)
     newer = studies.begin_study("local", (raw, "preview"), lambda s: {"answer": 1})
     assert again.done.wait(2.0) and studies.study_view(newer)["result"] == {"answer": 1}
+
+
+def test_many_studies_of_one_person_stop_the_oldest_but_no_file_that_is_read():
+    free = threading.Event()
+
+    def slow(study):
+        while not (free.is_set() or study.stop.is_set()):
+            time.sleep(0.01)
+        return {}
+
+    try:
+        files = [studies.begin_study("many", ("upload", k), slow, 0.01, stays=True) for k in range(6)]
+        tried = [studies.begin_study("many", (k, "preview"), slow, 0.01) for k in range(6)]
+        assert not any(f.stop.is_set() for f in files)
+        assert [t.stop.is_set() for t in tried] == [True, True, False, False, False, False]
+    finally:
+        free.set()
+    assert all(s.done.wait(2) for s in (*files, *tried))

@@ -27,7 +27,7 @@ from .access import job_of, jobs_of, owner_of, person_of
 from .blobs import Sent, drop, keep, receive, room_for
 from .engine import made_picture, pool
 from .models import Job, Upload
-from .recipe import change, records, replay_of, snapshot
+from .recipe import change, records, replay_of
 from .studies import Study, StudyView, begin_study, study_of, study_view
 from .work import settle
 
@@ -157,7 +157,7 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
             drop(reading.sent)
             raise
 
-    study = begin_study(person, ("upload", reading), work, at_once=_READING)
+    study = begin_study(person, ("upload", reading), work, at_once=_READING, stays=True)
     return _brought(study)
 
 
@@ -211,9 +211,8 @@ def start(request: HttpRequest, data: NewJob):
 def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
     """Bring more scans into a job that is there."""
     job = job_of(request, job_id)
-    steps, revision = snapshot(job)
-    fresh = _readable(_scan_steps(_uploads(request, data.scans), steps), person_of(request))
-    lay_scans(job, fresh, person_of(request), seen=revision)
+    fresh = _readable(_scan_steps(_uploads(request, data.scans), records(job)), person_of(request))
+    lay_scans(job, fresh, person_of(request))
     return {"id": job.id}
 
 
@@ -255,12 +254,15 @@ def _readable(fresh: list[dict], person: str, patience: float = _FIRST) -> list[
     """Scans' records with their likeness, as far as they are read within ``patience`` seconds. Raises where a file cannot be read as asked."""
     out, until = [], time.monotonic() + patience
     for step in fresh:
+        if time.monotonic() > until:
+            out.append(step)
+            continue
         try:
-            pool().ask("run", person=person, limit=max(until - time.monotonic(), 0.01), steps=[step])
+            pool().ask("run", person=person, limit=until - time.monotonic(), steps=[step])
             ran = replay_of([step]).run(compute=False)[0]
             if not ran.done:
                 raise BadInput(ran.says, field="scans")
-            likeness = pool().ask("likenesses", person=person, limit=max(until - time.monotonic(), 0.01), steps=[step])
+            likeness = pool().ask("likenesses", person=person, limit=max(until - time.monotonic(), 1.0), steps=[step])
         except (Busy, TooLong):
             likeness = {}  # the worker reads it, and keeps its likeness
         out.append({**step, "likeness": likeness[step["id"]]} if step["id"] in likeness else step)
@@ -284,10 +286,10 @@ def _named_apart(steps: list[dict], fresh: list[dict]) -> list[dict]:
     return out
 
 
-def lay_scans(job: Job, fresh: list[dict], person: str, *, seen: int | None = None) -> None:
-    """Lay scans' stones after those there are; whose files they are was looked at before."""
+def lay_scans(job: Job, fresh: list[dict], person: str) -> None:
+    """Lay scans' stones after those there are by then; whose files they are was looked at before."""
     label = f"Bring in {len(fresh)} scans" if len(fresh) > 1 else "Bring in the scan"
-    change(job, label, lambda steps: [*steps, *_named_apart(steps, fresh)], seen=seen, trusted=True)
+    change(job, label, lambda steps: [*steps, *_named_apart(steps, fresh)], trusted=True)
     settle(job, "Reading the scans" if len(fresh) > 1 else "Reading the scan", person)
 
 

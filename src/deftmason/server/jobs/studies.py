@@ -46,8 +46,8 @@ class StudyView(Schema):
 class Study:
     """One computation: its progress, its answer or its refusal."""
 
-    def __init__(self, number: int, person: str, slot: tuple):
-        self.number, self.person, self.slot = number, person, slot
+    def __init__(self, number: int, person: str, slot: tuple, stays: bool):
+        self.number, self.person, self.slot, self.stays = number, person, slot, stays
         self.share, self.message = 0.0, "Waiting for its turn"
         self.result: dict | None = None
         self.refusal: MasonError | None = None
@@ -65,19 +65,19 @@ _lock = threading.Lock()
 _threads = ThreadPoolExecutor(32, thread_name_prefix="study")
 
 
-def begin_study(person: str, slot: tuple, work: Callable[[Study], dict], at_once: float = _AT_ONCE) -> Study:
+def begin_study(person: str, slot: tuple, work: Callable[[Study], dict], at_once: float = _AT_ONCE, *, stays: bool = False) -> Study:
     """Start work; a person's study of the same slot still under way is stopped. Waits a moment for it.
 
-    ``work`` hands on the study's ``told`` and ``stop`` to the engine that does it.
+    A person's newer studies stop the oldest of too many, but for one that ``stays``. ``work`` hands on the study's ``told`` and ``stop`` to the engine that does it.
     """
     with _lock:
-        under_way = [s for s in _studies.values() if s.person == person and not s.done.is_set() and not s.stop.is_set()]
+        under_way = [s for s in _studies.values() if s.person == person and not (s.stays or s.done.is_set() or s.stop.is_set())]
         for old in under_way:
             if old.slot == slot:
                 old.stop.set()
         for old in [s for s in under_way if not s.stop.is_set()][: -(_MOST_OF_ONE - 1)]:
             old.stop.set()
-        study = Study(next(_numbers), person, slot)
+        study = Study(next(_numbers), person, slot, stays)
         _studies[study.number] = study
         while len(_studies) > _MOST_KEPT:
             _studies.popitem(last=False)[1].stop.set()
