@@ -1,4 +1,6 @@
-"""How fast cleaning is on large scans; ratios against a library's bare call where there is one. See docs/performance.md."""
+"""How fast cleaning is on large scans; ratios against a library's bare call where there is one. See
+docs/performance.md.
+"""
 
 import resource
 import subprocess
@@ -43,7 +45,9 @@ def test_two_hundred_holes(benchmark, million):
     close_rims(mesh, loops[:2])
     benchmark.pedantic(lambda: close_rims(mesh, loops), rounds=3)
     edges = sum(map(len, loops)) / len(loops)
-    print(f"\nclosing {len(loops)} holes of {edges:.0f} edges on 1 M triangles: {benchmark.stats['min']:.2f} s (aim ≤ 6)")
+    print(
+        f"\nclosing {len(loops)} holes of {edges:.0f} edges on 1 M triangles: {benchmark.stats['min']:.2f} s (aim ≤ 6)"
+    )
     assert len(loops) > 180 and benchmark.stats["min"] <= 6
 
 
@@ -132,8 +136,13 @@ def test_five_million_triangles_open(tmp_path):
     write_stl(str(path), TriMesh(p, faces.astype(np.int32)))
     del p, faces
     begin = time.perf_counter()
-    out = subprocess.run([sys.executable, "-c", _OPEN, str(path)], capture_output=True, text=True, check=True).stdout.split()
+    out = subprocess.run(
+        [sys.executable, "-c", _OPEN, str(path)], capture_output=True, text=True, check=True
+    ).stdout.split()
     total = time.perf_counter() - begin
-    print(f"\n{int(out[0]):,} triangles: pickable in {float(out[1]):.1f} s, shown in {float(out[2]):.1f} s, {float(out[3]):.2f} GB (aim ≤ 40 s, ≤ 4 GB)")
+    print(
+        f"\n{int(out[0]):,} triangles: pickable in {float(out[1]):.1f} s, shown in "
+        f"{float(out[2]):.1f} s, {float(out[3]):.2f} GB (aim ≤ 40 s, ≤ 4 GB)"
+    )
     assert int(out[0]) == 5_000_000 and total <= 40 and float(out[3]) <= 4
     assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1e6 <= 4

@@ -1,4 +1,6 @@
-"""How long joining takes: six scans of 150 k points placed and settled, and merged; and growth with the number of scans."""
+"""How long joining takes: six scans of 150 k points placed and settled, and merged; and growth with the number of
+scans.
+"""
 
 import numpy as np
 import pytest

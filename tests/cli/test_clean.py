@@ -24,7 +24,18 @@ def written(folder, name, scan):
 def test_background_defects_holes_and_a_survey_first_and_last(tmp_path):
     mesh, _, turn = on_slab()
     out = tmp_path / "clean.ply"
-    got = mason("clean", written(tmp_path, "raw.ply", mesh), "--out", out, "--drop-background", "--fill", "all", "--fill-shape", "flat", "--json")
+    got = mason(
+        "clean",
+        written(tmp_path, "raw.ply", mesh),
+        "--out",
+        out,
+        "--drop-background",
+        "--fill",
+        "all",
+        "--fill-shape",
+        "flat",
+        "--json",
+    )
     assert got["before"]["components"] == 3 and got["after"]["components"] == 1 and got["after"]["watertight"]
     assert {"what": "open loops closed", "count": 1} in got["did"] and got["seconds"] > 0 and got["warnings"] == []
     v = (read_scan(str(out)).scan.vertices - [5, -80, 33]) @ turn
@@ -39,7 +50,12 @@ def test_only_what_is_named_is_fixed_and_only_n_loops_are_closed(tmp_path):
     got = mason("clean", path, "--out", tmp_path / "b.ply", "--fix", "flipped_triangles,spikes", "--json")
     assert got["after"]["defects"]["flipped_triangles"] == 0 and got["after"]["watertight"]
     twice = written(tmp_path, "twice.ply", duplicated())
-    assert mason("clean", twice, "--out", tmp_path / "c.stl", "--fix", "none", "--json")["after"]["defects"]["duplicate_triangles"] == 3
+    assert (
+        mason("clean", twice, "--out", tmp_path / "c.stl", "--fix", "none", "--json")["after"]["defects"][
+            "duplicate_triangles"
+        ]
+        == 3
+    )
     assert mason("clean", twice, "--out", tmp_path / "c.stl", "--json")["after"]["defects"]["duplicate_triangles"] == 0
     path = written(tmp_path, "tube.ply", window(tube(0.02)))
     got = mason("clean", path, "--out", tmp_path / "d.ply", "--fill", "1", "--json")
@@ -87,7 +103,9 @@ def test_wrong_arguments(tmp_path, args, says):
 def test_unusable_input_writes_nothing(tmp_path):
     out = tmp_path / "o.ply"
     assert "triangulate" in mason("clean", written(tmp_path, "c.ply", PointCloud(np.eye(3))), "--out", out, expect=3)
-    assert "No slab" in mason("clean", written(tmp_path, "b.ply", box_mesh(8)), "--out", out, "--drop-background", expect=3)
+    assert "No slab" in mason(
+        "clean", written(tmp_path, "b.ply", box_mesh(8)), "--out", out, "--drop-background", expect=3
+    )
     (tmp_path / "empty.stl").write_bytes(b"")
     assert "0 bytes" in mason("clean", tmp_path / "empty.stl", "--out", out, expect=3)
     assert "write the cleaned scan" in mason("clean", tmp_path / "b.ply", "--out", tmp_path / "o.doc", expect=2)

@@ -36,7 +36,20 @@ def test_scans_come_into_the_frame_of_the_first_and_a_stranger_stays_out(arm, tm
     folder, poses = arm
     files = [folder / "arm0.ply", folder / "arm1.ply", folder / "other.ply", folder / "arm2.ply"]
     out, where = tmp_path / "joined.ply", tmp_path / "t.json"
-    got = mason("join", *files, "--out", out, "--noise", "0.03", "--resolution", "0.7", "--transforms", where, "--json", expect=4)
+    got = mason(
+        "join",
+        *files,
+        "--out",
+        out,
+        "--noise",
+        "0.03",
+        "--resolution",
+        "0.7",
+        "--transforms",
+        where,
+        "--json",
+        expect=4,
+    )
     assert got["unplaced"] == [2] and got["transforms"][2] is None
     assert got["transforms"][0] == np.eye(4).tolist()
     assert off(got["transforms"][1], poses, 1) < 0.06 and off(got["transforms"][3], poses, 2) < 0.06
@@ -56,7 +69,18 @@ def test_pairs_stand_in_for_the_match(arm, tmp_path):
     pair["moving_points"] = (poses[2].points(places) + lot.normal(size=(4, 3)) * 0.3).tolist()
     path = tmp_path / "pairs.json"
     path.write_text(json.dumps({"pairs": [pair]}))
-    got = mason("join", folder / "arm0.ply", folder / "arm2.ply", "--out", tmp_path / "o.stl", "--pairs", path, "--resolution", "0.9", "--json")
+    got = mason(
+        "join",
+        folder / "arm0.ply",
+        folder / "arm2.ply",
+        "--out",
+        tmp_path / "o.stl",
+        "--pairs",
+        path,
+        "--resolution",
+        "0.9",
+        "--json",
+    )
     assert got["unplaced"] == [] and off(got["transforms"][1], poses, 2) < 0.1
     assert (tmp_path / "o.stl").stat().st_size == 84 + 50 * got["merged"]["triangles"]
 
@@ -67,7 +91,10 @@ def test_pairs_stand_in_for_the_match(arm, tmp_path):
         ("no json", "is not JSON"),
         ({"pairs": []}, 'has no list "pairs"'),
         ({"pairs": [{"fixed": 0, "moving": 7, "fixed_points": [], "moving_points": []}]}, "names scans 0 and 7"),
-        ({"pairs": [{"fixed": 0, "moving": 1, "fixed_points": [[0, 0, 0]], "moving_points": [[0, 0, 0]]}]}, "three or more points"),
+        (
+            {"pairs": [{"fixed": 0, "moving": 1, "fixed_points": [[0, 0, 0]], "moving_points": [[0, 0, 0]]}]},
+            "three or more points",
+        ),
         ({"pairs": [{"fixed": 0, "moving": 1}]}, "lacks fixed, moving"),
     ],
 )
@@ -75,11 +102,16 @@ def test_bad_pairs_are_refused_in_one_line(arm, tmp_path, pairs, says):
     folder, _ = arm
     path = tmp_path / "pairs.json"
     path.write_text(pairs if isinstance(pairs, str) else json.dumps(pairs))
-    error = mason("join", folder / "arm0.ply", folder / "arm1.ply", "--out", tmp_path / "o.ply", "--pairs", path, expect=3)
+    error = mason(
+        "join", folder / "arm0.ply", folder / "arm1.ply", "--out", tmp_path / "o.ply", "--pairs", path, expect=3
+    )
     assert says in error and not (tmp_path / "o.ply").exists()
 
 
-@pytest.mark.parametrize("more, says", [(["--noise", "-1"], "--noise"), (["--resolution", "0"], "--resolution"), (["--out", "x.obj"], ".ply")])
+@pytest.mark.parametrize(
+    "more, says",
+    [(["--noise", "-1"], "--noise"), (["--resolution", "0"], "--resolution"), (["--out", "x.obj"], ".ply")],
+)
 def test_bad_arguments_are_refused(arm, tmp_path, more, says):
     folder, _ = arm
     args = ["--out", tmp_path / "o.ply", *more] if "--out" not in more else more

@@ -238,7 +238,9 @@ def test_a_model_that_would_break_the_kernel_is_one_sentence(tmp_path, what):
     from deftmason.core.kernel.files import write_step
 
     paper = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
-    write_step(str(tmp_path / "good.step"), extrude([Curve2D("c", "circle", center=(0, 0), radius=5)], [], paper, 0, 10, "Pin"))
+    write_step(
+        str(tmp_path / "good.step"), extrude([Curve2D("c", "circle", center=(0, 0), radius=5)], [], paper, 0, 10, "Pin")
+    )
     text = (tmp_path / "good.step").read_text()
     point = re.search(r"CARTESIAN_POINT\('',\(([^)]*)\)\)", text)[1]
     (tmp_path / "bad.step").write_text(HOSTILE_MODELS[what](text, point))
@@ -248,8 +250,13 @@ def test_a_model_that_would_break_the_kernel_is_one_sentence(tmp_path, what):
 
 
 def test_a_command_that_breaks_down_is_status_3():
-    code = "import sys; sys.argv = ['mason', 'check', sys.executable]; from deftmason.cli.guarded import in_a_child; in_a_child(); import ctypes; ctypes.string_at(0)"
+    code = (
+        "import sys; sys.argv = ['mason', 'check', sys.executable]; from deftmason.cli.guarded import in_a_child; "
+        "in_a_child(); import ctypes; ctypes.string_at(0)"
+    )
     r = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert r.returncode == 3 and "broke the geometry kernel" in r.stderr and "Traceback" not in r.stderr
-    r = subprocess.run([sys.executable, "-c", "from deftmason.cli.guarded import in_a_child; in_a_child(); raise SystemExit(4)"])
+    r = subprocess.run(
+        [sys.executable, "-c", "from deftmason.cli.guarded import in_a_child; in_a_child(); raise SystemExit(4)"]
+    )
     assert r.returncode == 4

@@ -12,7 +12,9 @@ def _grid_faces(shape, wrap=False):
         a, b, c, d = i[:, :-1], np.roll(i, -1, 0)[:, :-1], np.roll(i, -1, 0)[:, 1:], i[:, 1:]
     else:
         a, b, c, d = i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]
-    return np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]).astype(np.int32)
+    return np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]).astype(
+        np.int32
+    )
 
 
 def tube(noise=0.03, n=160, m=100, r=10.0, h=40.0, seed=0):
@@ -47,7 +49,9 @@ def off_ball(p, r=10.0):
 def filleted(noise=0.03, r=5.0, length=40.0, width=15.0, step=0.5, seed=2):
     """Two square faces with a fillet between, along z."""
     quarter = r * np.pi / 2
-    s = np.concatenate([np.arange(-width, 0, step), np.arange(0, quarter, step), np.arange(quarter, quarter + width, step)])
+    s = np.concatenate(
+        [np.arange(-width, 0, step), np.arange(0, quarter, step), np.arange(quarter, quarter + width, step)]
+    )
     a = np.clip(s / r, 0, np.pi / 2)
     x = r * np.sin(a) + np.minimum(s, 0)
     y = -r * np.cos(a) + np.maximum(s - quarter, 0)

@@ -5,8 +5,8 @@ import hashlib
 import numpy as np
 import pytest
 
+from deftmason.core.recipe.parse import kinds, parse_step
 from deftmason.core.recipe.replay import Replay, working_scan
-from deftmason.core.recipe.step import kinds, parse_step
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import PointCloud, TriMesh
@@ -29,13 +29,26 @@ def raw(cells, seed):
 STEPS = [
     {"id": "scan", "kind": "scan", "name": "Box", "file": "box.ply", "sha256": "", "units": "mm"},
     {
-        "id": "only", "kind": "background", "name": "Only the box", "scan": "scan", "way": "island", "drop": "unmarked",
+        "id": "only",
+        "kind": "background",
+        "name": "Only the box",
+        "scan": "scan",
+        "way": "island",
+        "drop": "unmarked",
         "marks": [{"by": "whole island", "places": [[0, 15, 10]]}],
     },
-    {"id": "top", "kind": "holes", "name": "Top hole", "scan": "only", "which": "picked", "places": [[23, 15, 20]], "shape": "curved"},
+    {
+        "id": "top",
+        "kind": "holes",
+        "name": "Top hole",
+        "scan": "only",
+        "which": "picked",
+        "places": [[23, 15, 20]],
+        "shape": "curved",
+    },
     {"id": "calm", "kind": "smooth", "name": "Calm", "scan": "top", "strength": 0.3},
     {"id": "up", "kind": "datum", "name": "Up", "scan": "calm", "pick": {"place": TOP, "normal": [0, 0, 1]}},
-]  # fmt: skip
+]
 
 
 def replayed(folder, scan, steps=STEPS):
@@ -52,7 +65,11 @@ def test_the_same_cleaning_on_scans_meshed_differently(tmp_path, cells, seed):
     replay, ran = replayed(tmp_path, raw(cells, seed))
     assert all(r.status == "sound" for r in ran.values()), [(r.step.name, r.says) for r in ran.values()]
     assert ran["only"].summary["bounds"][1][0] < 41
-    assert ran["top"].summary["closed"] == 1 and ran["top"].summary["left"] == 1 and ran["top"].summary["elements"] == {"plane": 1}
+    assert (
+        ran["top"].summary["closed"] == 1
+        and ran["top"].summary["left"] == 1
+        and ran["top"].summary["elements"] == {"plane": 1}
+    )
     mesh = replay.mesh("calm")
     on_top = np.linalg.norm(mesh.vertices - TOP, axis=1) < 2.5  # where there was a hole
     assert on_top.sum() > 10 and np.abs(off_box(mesh.vertices[on_top])).max() < 0.02
@@ -83,7 +100,10 @@ def test_arrays_besides_are_kept_with_the_result(tmp_path):
     goes = np.asarray(fresh.load(ran["only"].key).arrays["goes"])
     assert goes.sum() == ran["only"].summary["goes"] == len(ball(0, r=2, level=3).faces)
     moved = np.asarray(fresh.load(ran["calm"].key).arrays["moved"])
-    assert len(moved) == len(replay.mesh("calm").vertices) and 0 < np.abs(moved).max() <= ran["calm"].summary["bound"] + 1e-6
+    assert (
+        len(moved) == len(replay.mesh("calm").vertices)
+        and 0 < np.abs(moved).max() <= ran["calm"].summary["bound"] + 1e-6
+    )
 
 
 def test_clouds_go_through_the_store(tmp_path):

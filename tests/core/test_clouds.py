@@ -34,7 +34,9 @@ def test_neighbourhoods_agree_with_a_tree():
     q = np.delete(p[tree.query_ball_point(p[i], 1.2)], 0, axis=0)
     q = p[[j for j in tree.query_ball_point(p[i], 1.2) if j != i]]
     values = np.linalg.eigvalsh(np.cov(q.T, bias=True))
-    assert got["least"][i] == pytest.approx(values[0], rel=1e-6) and got["middle"][i] == pytest.approx(values[1], rel=1e-6)
+    assert got["least"][i] == pytest.approx(values[0], rel=1e-6) and got["middle"][i] == pytest.approx(
+        values[1], rel=1e-6
+    )
     assert np.allclose(got["mean"][i], q.mean(axis=0) - p[i])
 
 

@@ -1,4 +1,6 @@
-"""Meshes in which very many facets share one edge or one vertex: every question ends, and gives what it gives for few."""
+"""Meshes in which very many facets share one edge or one vertex: every question ends, and gives what it gives
+for few.
+"""
 
 import time
 
@@ -40,7 +42,11 @@ def test_neighbours_and_rings_are_the_same_few_or_many(count):
     mesh = umbrella(count)
     near = facet_neighbours(mesh.faces, len(mesh.vertices))
     k = np.arange(count)
-    assert np.array_equal(near[:, 0], (k - 1) % count) and np.array_equal(near[:, 2], (k + 1) % count) and (near[:, 1] == -1).all()
+    assert (
+        np.array_equal(near[:, 0], (k - 1) % count)
+        and np.array_equal(near[:, 2], (k + 1) % count)
+        and (near[:, 1] == -1).all()
+    )
     first, ring = vertex_rings(mesh.faces, len(mesh.vertices))
     assert sorted(ring[first[0] : first[1]]) == list(range(1, count + 1))
     near = facet_neighbours(book(count).faces, count + 2)

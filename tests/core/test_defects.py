@@ -194,7 +194,9 @@ def test_inspection_answers_by_the_contract():
     whole = inspect_scan(box_mesh(6))
     assert whole["watertight"] and whole["volume"] == pytest.approx(24000) and whole["area"] == pytest.approx(5200)
     soup = box_mesh(6)
-    soup = TriMesh(soup.vertices[soup.faces].reshape(-1, 3), np.arange(3 * len(soup.faces)).reshape(-1, 3).astype(np.int32))
+    soup = TriMesh(
+        soup.vertices[soup.faces].reshape(-1, 3), np.arange(3 * len(soup.faces)).reshape(-1, 3).astype(np.int32)
+    )
     assert inspect_scan(soup)["watertight"] and inspect_scan(soup)["points"] == len(box_mesh(6).vertices)
 
 
@@ -217,7 +219,9 @@ def test_unknown_names_are_refused():
 
 
 def test_a_band_with_a_twist_is_not_turned_over():
-    """A band closed with half a turn has no side at all: where it disagrees with itself nothing is gained by turning facets."""
+    """A band closed with half a turn has no side at all: where it disagrees with itself nothing is gained by turning
+    facets.
+    """
     t = np.linspace(0, 2 * np.pi, 60, endpoint=False)
     rows = []
     for w in (-2.0, -1, 0, 1, 2):

@@ -1,4 +1,6 @@
-"""Every format is read as written; text columns are recognised; what is broken is refused in one sentence and little memory."""
+"""Every format is read as written; text columns are recognised; what is broken is refused in one sentence and little
+memory.
+"""
 
 import json
 import struct
@@ -78,8 +80,20 @@ UNIT = POINTS / np.linalg.norm(POINTS, axis=1)[:, None]
         (lines(POINTS, "\t"), "tab", "x y z", 0, False),
         (lines(POINTS, ";", ","), "semicolon", "x y z", 0, True),
         (lines(POINTS, " ", ","), "spaces", "x y z", 0, True),
-        ("40\n" + lines(np.column_stack([POINTS, np.arange(40) * 50 - 900, RGB]), " "), "spaces", "x y z intensity red green blue", 1, False),
-        ("# head\n// more\nx;y;z;r;g;b\n" + lines(np.column_stack([POINTS, RGB]), ";"), "semicolon", "x y z red green blue", 3, False),
+        (
+            "40\n" + lines(np.column_stack([POINTS, np.arange(40) * 50 - 900, RGB]), " "),
+            "spaces",
+            "x y z intensity red green blue",
+            1,
+            False,
+        ),
+        (
+            "# head\n// more\nx;y;z;r;g;b\n" + lines(np.column_stack([POINTS, RGB]), ";"),
+            "semicolon",
+            "x y z red green blue",
+            3,
+            False,
+        ),
         (lines(np.column_stack([POINTS, UNIT.round(5)]), " "), "spaces", "x y z nx ny nz", 0, False),
         ("Z,X,Y\n" + lines(POINTS, ","), "comma", "z x y", 1, False),
     ],
@@ -88,7 +102,12 @@ def test_text_columns_are_recognised(tmp_path, text, delimiter, columns, skip, c
     path = tmp_path / "cloud.asc"
     path.write_text(text)
     found = recognise(str(path))
-    assert (found.delimiter, " ".join(found.columns), found.skip, found.decimal_comma) == (delimiter, columns, skip, comma)
+    assert (found.delimiter, " ".join(found.columns), found.skip, found.decimal_comma) == (
+        delimiter,
+        columns,
+        skip,
+        comma,
+    )
     assert len(found.sample) and len(found.sample[0]) == len(found.columns)
     cloud = read_scan(str(path)).scan
     order = [columns.split().index(c) for c in "xyz"]

@@ -138,10 +138,18 @@ def ring():
 
 
 def test_sectors_that_share_nothing_are_not_placed_by_luck(ring):
-    """Every other sector of a ring that nearly repeats itself: alike in half of what they show, and none is placed on another."""
+    """Every other sector of a ring that nearly repeats itself: alike in half of what they show, and none is placed on
+    another.
+    """
     found = rough_match([ring.seen[i] for i in (7, 5, 3, 1)])
     assert len(found.motions) == 1 and len(found.refused) == 3
-    assert {r.reason for r in found.refused.values()} <= {"not held", "contradicted", "little overlap", "ambiguous", "stranger"}
+    assert {r.reason for r in found.refused.values()} <= {
+        "not held",
+        "contradicted",
+        "little overlap",
+        "ambiguous",
+        "stranger",
+    }
     # Those next to each other, of just the same ring, are.
     near = rough_match([ring.seen[3], ring.seen[2]])
     assert sorted(near.motions) == [0, 1]
@@ -222,7 +230,9 @@ def test_the_map_shows_where_a_scan_lies_off(arm):
 
 @pytest.mark.parametrize("count", [3, 5])
 def test_a_placement_as_pairs_gives_it_again(arm, count):
-    k, fixed, own = pairs_of(arm.seen[4], arm.true(4), [(arm.seen[3], arm.true(3)), (arm.seen[0], arm.true(0))], reach=1.0, most=count)
+    k, fixed, own = pairs_of(
+        arm.seen[4], arm.true(4), [(arm.seen[3], arm.true(3)), (arm.seen[0], arm.true(0))], reach=1.0, most=count
+    )
     assert k == 1 and len(own) == count
     fit = place_by_pairs(own, arm.true(0).points(fixed))
     assert arm.off(4, fit.motion) < 0.6 and fit.misfit.max() < 0.3
@@ -280,7 +290,9 @@ def test_the_nearest_is_the_nearest(seed, count, spacing, reach):
     d, i = Nearest.of(p, spacing).query(ask, reach)
     true, _ = cKDTree(p).query(ask)
     assert np.array_equal(np.isfinite(d), true < reach)
-    assert np.allclose(d[i >= 0], true[i >= 0]) and np.allclose(np.linalg.norm(p[i] - ask, axis=1)[i >= 0], true[i >= 0])
+    assert np.allclose(d[i >= 0], true[i >= 0]) and np.allclose(
+        np.linalg.norm(p[i] - ask, axis=1)[i >= 0], true[i >= 0]
+    )
 
 
 # Pairs of places.
@@ -312,7 +324,9 @@ def test_a_bad_pair_shows_by_its_misfit():
     assert fit.misfit.argmax() == 4 and fit.misfit[4] > 1.5 * np.sort(fit.misfit)[-2]
 
 
-@pytest.mark.parametrize("places, says", [(np.eye(3)[:2], "Three pairs"), (np.outer(np.arange(4), [1, 2, 3.0]), "on a line")])
+@pytest.mark.parametrize(
+    "places, says", [(np.eye(3)[:2], "Three pairs"), (np.outer(np.arange(4), [1, 2, 3.0]), "on a line")]
+)
 def test_too_few_pairs_or_pairs_on_a_line_are_refused(places, says):
     with pytest.raises(BadInput, match=says):
         place_by_pairs(places, places)

@@ -54,12 +54,20 @@ def surface_area(surface):
 
 def test_the_same_seed_gives_the_same_scans(scans):
     again = lantern_scans(1.1)
-    assert all(np.array_equal(a.vertices, b.vertices) and np.array_equal(a.faces, b.faces) for (a, _), (b, _) in zip(scans, again))
+    assert all(
+        np.array_equal(a.vertices, b.vertices) and np.array_equal(a.faces, b.faces)
+        for (a, _), (b, _) in zip(scans, again)
+    )
 
 
 def test_damage_comes_in_the_counts_asked_for():
     found = survey_mesh(spoil(ball(0.02), spikes=7, flipped=5, doubled=4, scraps=3)).counts
-    assert (found["spikes"], found["flipped_triangles"], found["duplicate_triangles"], found["small_components"]) == (7, 5, 4, 3)
+    assert (found["spikes"], found["flipped_triangles"], found["duplicate_triangles"], found["small_components"]) == (
+        7,
+        5,
+        4,
+        3,
+    )
 
 
 def test_a_torn_hole_is_ragged_and_where_it_was_asked_for():

@@ -7,8 +7,8 @@ import pytest
 
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput
+from deftmason.core.recipe.parse import kinds, parse_step
 from deftmason.core.recipe.replay import Replay, ledger, set_value, step_keys
-from deftmason.core.recipe.step import kinds, parse_step
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.likeness import settle_onto
 

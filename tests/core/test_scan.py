@@ -59,7 +59,8 @@ def test_units_and_text_formats(tmp_path):
     assert len(scan.faces) == 2 and scan.bounds[1, 0] == 25.4
     stl = tmp_path / "a.stl"
     stl.write_text(
-        "solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1e0 0\nendloop\nendfacet\nendsolid a\n"
+        "solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1e0 "
+        "0\nendloop\nendfacet\nendsolid a\n"
     )
     assert len(read_scan(str(stl)).scan.faces) == 1
     xyz = tmp_path / "c.xyz"

@@ -5,10 +5,10 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from deftmason.core.build.evidence import edge_radius, face_height, wall_draft
 from deftmason.core.check.deviation import ModelSurface
 from deftmason.core.clean.inspect import inspect_scan
 from deftmason.core.elements import RigidMotion
+from deftmason.core.features.evidence import edge_radius, face_height, wall_draft
 from deftmason.core.kernel.features import combine, extrude, fillet_edges
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.picking import gather

@@ -56,7 +56,9 @@ def test_marks_add_take_away_and_intersect():
     hole = outline((15, 10), (25, 10), (25, 20), (15, 20))
     ring = select(BOX, [a, Mark("outline", how="take away", places=hole, toward=UP)])
     assert area(ring) == pytest.approx(300, rel=0.06)
-    common = select(BOX, [a, Mark("outline", how="intersect", places=outline((20, 0), (50, 0), (50, 40), (20, 40)), toward=UP)])
+    common = select(
+        BOX, [a, Mark("outline", how="intersect", places=outline((20, 0), (50, 0), (50, 40), (20, 40)), toward=UP)]
+    )
     assert area(common) == pytest.approx(200, rel=0.06)
     rest = select(BOX, [a, Mark("invert")])
     assert (rest == ~select(BOX, [a])).all()

@@ -53,7 +53,9 @@ def test_smoothing_leaves_rims_and_refuses_nonsense():
     done, _ = smooth(open_tube, 0.6)
     rim = np.concatenate([np.arange(160) * 100, np.arange(160) * 100 + 99])
     assert np.array_equal(done.vertices[rim], open_tube.vertices[rim])
-    assert smooth(open_tube, 0)[0].vertices is not None and np.array_equal(smooth(open_tube, 0)[0].vertices, open_tube.vertices)
+    assert smooth(open_tube, 0)[0].vertices is not None and np.array_equal(
+        smooth(open_tube, 0)[0].vertices, open_tube.vertices
+    )
     with pytest.raises(BadArgument):
         smooth(open_tube, 1.5)
 
@@ -102,7 +104,9 @@ def test_remeshing_is_even_and_keeps_edges(edge):
 
 
 def test_remeshing_keeps_rims_and_refuses_the_impossible():
-    holed = without(NOISY, (np.abs(NOISY.centroids[:, 2] - 20) < 0.3) & (np.hypot(*(NOISY.centroids[:, :2] - [20, 15]).T) < 5))
+    holed = without(
+        NOISY, (np.abs(NOISY.centroids[:, 2] - 20) < 0.3) & (np.hypot(*(NOISY.centroids[:, :2] - [20, 15]).T) < 5)
+    )
     done, _ = remesh(holed, 1.0)
     assert len(survey_mesh(done).rims) == 1
     with pytest.raises(BadInput, match="million triangles"):

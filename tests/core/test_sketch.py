@@ -252,12 +252,17 @@ def test_pieces_do_not_multiply_with_noise(noise):
 @pytest.mark.parametrize("cells", [6, 8, 14, 20])
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_a_cut_through_a_row_of_noisy_corners_is_no_exact_trace(cells, seed):
-    """Crossings crowd round corners that lie in the plane; that they lie on lines through each other says nothing of noise."""
+    """Crossings crowd round corners that lie in the plane; that they lie on lines through each other says nothing of
+    noise.
+    """
     from .test_scan import box_mesh
 
     mesh = box_mesh(cells)
     mesh = TriMesh(mesh.vertices + np.random.default_rng(seed).normal(0, 0.01, mesh.vertices.shape), mesh.faces)
-    index, plane = ScanIndex(mesh), SectionPlane.at(np.array([0, 0, 10.0]), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
+    index, plane = (
+        ScanIndex(mesh),
+        SectionPlane.at(np.array([0, 0, 10.0]), np.array([0, 0, 1.0]), np.array([1.0, 0, 0])),
+    )
     cut, step = SectionCutter(index, plane.normal).at(10.0), step_for(mesh.median_edge)
     drawn = automatic_sketch(trace_of(cut, plane, step, cut.lifted(index)), step)
     assert [s.kind for s in drawn.strokes] == ["line"] * 4 and not drawn.warnings

@@ -1,6 +1,7 @@
 """Seeded fuzzing of files, recipes and the API: `make fuzz`, and a few seeds of each in the tests.
 
-Each run answers with what it found wrong; nothing found is an empty list. Wrong is: a failure inside, an engine that crashed or outgrew its memory,
+Each run answers with what it found wrong; nothing found is an empty list. Wrong is: a failure inside, an engine that
+crashed or outgrew its memory,
 an answer that is not of the one shape, status 500, more than ten seconds.
 """
 
@@ -99,8 +100,8 @@ def fuzz_recipes(pool: Pool, records: list[dict], seeds: range) -> list[str]:
 
 def _inside(pool: Pool, seed: int, steps: list[dict]) -> str | None:
     """A step that failed by the program's own fault."""
+    from deftmason.core.recipe.parse import parse_recipe
     from deftmason.core.recipe.replay import step_keys
-    from deftmason.core.recipe.step import parse_recipe
 
     try:
         keys = step_keys(parse_recipe(steps))
@@ -146,7 +147,9 @@ def _by_schema(schema: dict, root: dict, depth: int = 0):
     if kind == "array":
         if "prefixItems" in schema:
             return st.tuples(*[_by_schema(s, root, depth + 1) for s in schema["prefixItems"]]).map(list)
-        return st.lists(_by_schema(schema.get("items", {}), root, depth + 1), min_size=schema.get("minItems", 0), max_size=4)
+        return st.lists(
+            _by_schema(schema.get("items", {}), root, depth + 1), min_size=schema.get("minItems", 0), max_size=4
+        )
     if kind in ("number", "integer"):
         low, high = schema.get("minimum", -1e12), schema.get("maximum", 1e12)
         return st.integers(int(low), int(high)) if kind == "integer" else st.floats(low, high)
@@ -168,7 +171,7 @@ def _body_strategies(description: dict) -> dict[tuple[str, str], object]:
     """For each operation with a JSON body a strategy that follows its schema, and now and then does not."""
     import hypothesis.strategies as st
 
-    from deftmason.core.recipe.step import kinds
+    from deftmason.core.recipe.parse import kinds
 
     hostile = st.sampled_from(HOSTILE_VALUES)
     schemas = [c.model_json_schema() for c in kinds().values()]
@@ -216,10 +219,26 @@ def fuzz_api(person, folder: str, job: int, data: list[dict], count: int, seed: 
         elif r.status_code >= 400 and not _SHAPE <= set(r.json()):
             wrong.append(told)
 
-    values = {"job_id": job, "step_id": "low", "key": "ab" * 32, "what": "scan", "proof_id": 1, "study": 1, "work_id": 1, "number": 1, "user": "x"}
+    values = {
+        "job_id": job,
+        "step_id": "low",
+        "key": "ab" * 32,
+        "what": "scan",
+        "proof_id": 1,
+        "study": 1,
+        "work_id": 1,
+        "number": 1,
+        "user": "x",
+    }
 
     @hypothesis.seed(seed)
-    @hypothesis.settings(max_examples=count, deadline=None, database=None, suppress_health_check=list(hypothesis.HealthCheck), phases=[hypothesis.Phase.generate])
+    @hypothesis.settings(
+        max_examples=count,
+        deadline=None,
+        database=None,
+        suppress_health_check=list(hypothesis.HealthCheck),
+        phases=[hypothesis.Phase.generate],
+    )
     @hypothesis.given(st.data())
     def run(draw):
         method, path = draw.draw(st.sampled_from(places))
@@ -228,7 +247,10 @@ def fuzz_api(person, folder: str, job: int, data: list[dict], count: int, seed: 
         body = draw.draw(bodies[method, path]) if (method, path) in bodies else None
         for name, value in values.items():
             odd = draw.draw(st.booleans()) and name != "job_id"
-            path = path.replace(f"{{{name}}}", str(draw.draw(st.sampled_from(["0", "-1", "x", "%00", "9" * 30, "..%2f", "é"])) if odd else value))
+            path = path.replace(
+                f"{{{name}}}",
+                str(draw.draw(st.sampled_from(["0", "-1", "x", "%00", "9" * 30, "..%2f", "é"])) if odd else value),
+            )
         send(method, path[4:], body)
 
     run()
@@ -246,11 +268,13 @@ def fuzz_api(person, folder: str, job: int, data: list[dict], count: int, seed: 
 
 
 def brick_records(person, job: int) -> list[dict]:
-    return [s["record"] for s in person.get(f"/jobs/{job}")["stones"]]
+    return [s["record"] for s in person.get(f"/jobs/{job}/stones")]
 
 
 def main() -> int:
-    """``python -m tests.hostile.fuzzing SECONDS``: all three until the time is over; findings and counts are printed."""
+    """``python -m tests.hostile.fuzzing SECONDS``: all three until the time is over; findings and counts are
+    printed.
+    """
     import sys
     import tempfile
 
@@ -276,7 +300,11 @@ def main() -> int:
                 for name, run, count in (
                     ("files", lambda s=seed: fuzz_files(pool, work, range(s, s + 10)), 10),
                     ("recipes", lambda s=seed, r=records: fuzz_recipes(pool, r, range(s, s + 40)), 40),
-                    ("api", lambda s=seed, p=person, j=job, r=records: fuzz_api(p, str(server.folder), j, r, 200, s), 250),
+                    (
+                        "api",
+                        lambda s=seed, p=person, j=job, r=records: fuzz_api(p, str(server.folder), j, r, 200, s),
+                        250,
+                    ),
                 ):
                     found = run()
                     counts[name] += count
@@ -284,7 +312,11 @@ def main() -> int:
                         print("WRONG", line, flush=True)
                     wrong += found
                 seed += 40
-                print(f"{time.monotonic() - begin:.0f} s: {counts}, {len(wrong)} wrong, slowest answer {person.slowest:.1f} s", flush=True)
+                print(
+                    f"{time.monotonic() - begin:.0f} s: {counts}, {len(wrong)} wrong, slowest answer "
+                    f"{person.slowest:.1f} s",
+                    flush=True,
+                )
         finally:
             pool.close()
             server.stop()

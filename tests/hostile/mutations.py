@@ -10,9 +10,41 @@ import numpy as np
 __all__ = ["HOSTILE_VALUES", "damaged_bytes", "damaged_records"]
 
 HOSTILE_VALUES = [
-    None, True, 0, -1, 1e-300, 1e300, -1e10, 1e6, 2**63, 0.5, "", "x", "../x", "a\nb", "\ud800", "ab" * 32, "é" * 300, [], {}, [[]], [None], [0] * 5000,
-    [[0, 0, 0]] * 3, [[1e9, 0, 0], [0, 0, -1e9]], [0, 0, 0], {"value": 1e5}, {"kind": "scan"}, "scan", "low", "outline", "body", "check", "e1", ["e1", "e1"],
-]  # fmt: skip
+    None,
+    True,
+    0,
+    -1,
+    1e-300,
+    1e300,
+    -1e10,
+    1e6,
+    2**63,
+    0.5,
+    "",
+    "x",
+    "../x",
+    "a\nb",
+    "\ud800",
+    "ab" * 32,
+    "é" * 300,
+    [],
+    {},
+    [[]],
+    [None],
+    [0] * 5000,
+    [[0, 0, 0]] * 3,
+    [[1e9, 0, 0], [0, 0, -1e9]],
+    [0, 0, 0],
+    {"value": 1e5},
+    {"kind": "scan"},
+    "scan",
+    "low",
+    "outline",
+    "body",
+    "check",
+    "e1",
+    ["e1", "e1"],
+]
 
 _NUMBER = re.compile(rb"-?\d+\.?\d*(?:[eE][-+]?\d+)?")
 _WORDS = [b"nan", b"inf", b"-1", b"1e400", b"4294967295", b"99999999999", b"", b"0x7f", b"-0", b"1e-400", b"2147483648"]
@@ -61,7 +93,9 @@ def _paths(value, here=()) -> list[tuple]:
 
 
 def damaged_records(records: list[dict], rng: np.random.Generator) -> list[dict]:
-    """A good recipe with one to three values replaced, taken from elsewhere, or gone; sometimes steps doubled or out of order."""
+    """A good recipe with one to three values replaced, taken from elsewhere, or gone; sometimes steps doubled or out of
+    order.
+    """
     out = copy.deepcopy(records)
     if rng.random() < 0.1:
         rng.shuffle(out)
@@ -78,7 +112,9 @@ def damaged_records(records: list[dict], rng: np.random.Generator) -> list[dict]
             if way < 0.15:
                 del at[path[-1]]
             elif way < 0.4 and isinstance(at[path[-1]], (int, float)) and not isinstance(at[path[-1]], bool):
-                at[path[-1]] = float(at[path[-1]]) * float(rng.choice([-1, 0, 1e-6, 1e3, 1e6, 1e12])) + float(rng.normal())
+                at[path[-1]] = float(at[path[-1]]) * float(rng.choice([-1, 0, 1e-6, 1e3, 1e6, 1e12])) + float(
+                    rng.normal()
+                )
             elif way < 0.5:
                 other = out
                 for k in paths[int(rng.integers(len(paths)))]:

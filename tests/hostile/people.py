@@ -11,7 +11,9 @@ __all__ = ["Person", "brick", "pick"]
 
 
 class Person:
-    """A session with the page's token. ``slowest`` is the longest answer waited for, seconds; ``answers`` counts them by status where that was asked for."""
+    """A session with the page's token. ``slowest`` is the longest answer waited for, seconds; ``answers`` counts them
+    by status where that was asked for.
+    """
 
     def __init__(self, url: str, name: str | None = None, password: str | None = None):
         self.url, self.http, self.slowest, self.answers = url, requests.Session(), 0.0, Counter()
@@ -23,11 +25,19 @@ class Person:
     def token(self) -> str:
         return self.http.cookies.get("csrftoken", "")
 
-    def ask(self, method: str, path: str, body=None, *, revision: int | None = None, timeout: float = 60, **more) -> requests.Response:
-        headers = {"X-CSRFToken": self.token} | ({} if revision is None else {"If-Match": f'"{revision}"'}) | more.pop("headers", {})
+    def ask(
+        self, method: str, path: str, body=None, *, revision: int | None = None, timeout: float = 60, **more
+    ) -> requests.Response:
+        headers = (
+            {"X-CSRFToken": self.token}
+            | ({} if revision is None else {"If-Match": f'"{revision}"'})
+            | more.pop("headers", {})
+        )
         begin = time.monotonic()
         try:
-            return self.http.request(method, f"{self.url}/api{path}", json=body, headers=headers, timeout=timeout, **more)
+            return self.http.request(
+                method, f"{self.url}/api{path}", json=body, headers=headers, timeout=timeout, **more
+            )
         finally:
             self.slowest = max(self.slowest, time.monotonic() - begin)
 
@@ -35,6 +45,10 @@ class Person:
         r = self.ask("GET", path)
         assert r.status_code == 200, (path, r.status_code, r.text[:300])
         return r.json()
+
+    def whole(self, job: int) -> dict:
+        """A job with its stones whole: records and all they tell."""
+        return {**self.get(f"/jobs/{job}"), "stones": self.get(f"/jobs/{job}/stones")}
 
     def upload(self, name: str, data: bytes) -> requests.Response:
         return self.ask("POST", "/uploads", files={"file": (name, data)})

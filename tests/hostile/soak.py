@@ -1,6 +1,8 @@
-"""Four people edit four jobs while workers, engines and now and then the web server are killed: ``python -m tests.hostile.soak SECONDS``.
+"""Four people edit four jobs while workers, engines and now and then the web server are killed: ``python -m
+tests.hostile.soak SECONDS``.
 
-Every change that was answered must be there at the end; the database must be whole. Prints the figures kept in docs/reliability.md.
+Every change that was answered must be there at the end; the database must be whole. Prints the figures kept in
+docs/reliability.md.
 """
 
 from __future__ import annotations
@@ -28,7 +30,9 @@ NAMES = ("ada", "ben", "cleo", "dan")
 
 
 class Editor(threading.Thread):
-    """One person at one job. ``truth``: the stones after the last answered change; ``maybe`` what an unanswered one may have made of them."""
+    """One person at one job. ``truth``: the stones after the last answered change; ``maybe`` what an unanswered one may
+    have made of them.
+    """
 
     def __init__(self, url: str, name: str, data: bytes, until: float, seed: int):
         super().__init__(daemon=True)
@@ -42,7 +46,7 @@ class Editor(threading.Thread):
 
     @staticmethod
     def _stones(view: dict) -> list[tuple]:
-        return [(s["id"], s["enabled"], str(s["record"])) for s in view["stones"]]
+        return [(s["id"], s["enabled"], s["name"], s["key"]) for s in view["stones"]]
 
     def run(self) -> None:
         k = 0
@@ -76,18 +80,30 @@ class Editor(threading.Thread):
         elif way == "switch":
             r = self.person.ask("POST", f"{job}/stones/low/switch")
         elif way == "value":
-            r = self.person.ask("POST", f"{job}/values", {"name": "body.end", "value": float(self.rng.integers(15, 30))})
+            r = self.person.ask(
+                "POST", f"{job}/values", {"name": "body.end", "value": float(self.rng.integers(15, 30))}
+            )
         elif way == "undo":
             r = self.person.ask("POST", f"{job}/undo")
         elif way == "slow":
-            step = {"id": f"slow_{k}", "kind": "smooth", "name": f"Smooth {k}", "scan": "scan", "strength": float(self.rng.uniform(0.1, 0.9))}
+            step = {
+                "id": f"slow_{k}",
+                "kind": "smooth",
+                "name": f"Smooth {k}",
+                "scan": "scan",
+                "strength": float(self.rng.uniform(0.1, 0.9)),
+            }
             r = self.person.lay(self.job, step)
         else:
             changing = False
             if way == "preview":
                 r = self.person.ask("POST", f"{job}/preview", {"step": datum("seen", k)})
             elif way == "select":
-                r = self.person.ask("POST", f"{job}/select", {"scan": "scan", "marks": [{"by": "everything"}, {"by": "shrink", "rings": 20}]})
+                r = self.person.ask(
+                    "POST",
+                    f"{job}/select",
+                    {"scan": "scan", "marks": [{"by": "everything"}, {"by": "shrink", "rings": 20}]},
+                )
             else:
                 r = self.person.ask("GET", job)
         self.slowest = max(self.slowest, time.monotonic() - begin)
@@ -130,7 +146,8 @@ def soak(seconds: float, folder: Path, *, every: float = 20.0) -> dict:
     server = Server(folder, DEFT_MASON_SHARED="1", DEFT_MASON_PLAIN_HTTP="1", DEFT_MASON_PATIENCE="6")
     server.manage("migrate")
     for name in NAMES:
-        make = f"from django.contrib.auth import get_user_model as g; g().objects.create_user('{name}', password='a long word')"
+        people = "from django.contrib.auth import get_user_model as g"
+        make = f"{people}; g().objects.create_user('{name}', password='a long word')"
         server.manage("shell", "-c", make)
     server.start()
     kills: Counter = Counter()

@@ -11,8 +11,8 @@ import pytest
 import trimesh
 
 from deftmason.core.errors import BadArgument, BadInput, Cancelled
+from deftmason.core.recipe.parse import parse_recipe
 from deftmason.core.recipe.recipefile import read_recipe
-from deftmason.core.recipe.step import parse_recipe
 from deftmason.core.scan.files import read_scan
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.selection import Mark, select
@@ -102,7 +102,12 @@ def test_instances_are_counted_before_they_are_made(tmp_path):
 
     assert swelled(refused) < 200
     scene = trimesh.Scene([trimesh.creation.box()])
-    scene.graph.update(frame_from="world", frame_to="again", geometry=next(iter(scene.geometry)), matrix=trimesh.transformations.translation_matrix([3, 0, 0]))
+    scene.graph.update(
+        frame_from="world",
+        frame_to="again",
+        geometry=next(iter(scene.geometry)),
+        matrix=trimesh.transformations.translation_matrix([3, 0, 0]),
+    )
     path.write_bytes(_packed(scene, "glb"))
     assert len(read_scan(str(path)).scan.faces) == 24
 
@@ -144,9 +149,15 @@ def test_clouds_too_have_an_end(tmp_path):
 
 def extrusion(low, high):
     return {
-        "id": "b", "kind": "extrude", "name": "B", "sketch": "s", "scan": "scan", "frame": "f",
-        "start": {"to": "height", "height": {"value": low, "source": "typed"}}, "end": {"to": "height", "height": {"value": high, "source": "typed"}},
-    }  # fmt: skip
+        "id": "b",
+        "kind": "extrude",
+        "name": "B",
+        "sketch": "s",
+        "scan": "scan",
+        "frame": "f",
+        "start": {"to": "height", "height": {"value": low, "source": "typed"}},
+        "end": {"to": "height", "height": {"value": high, "source": "typed"}},
+    }
 
 
 @pytest.mark.parametrize("low,high", [(-1e10, 1e10), (0, float("inf")), (float("nan"), 1), (0, 1e300)])
@@ -159,7 +170,9 @@ def test_no_number_of_a_step_is_beyond_what_a_part_has(low, high):
 def test_json_is_read_by_its_standard(api, brick_file, word):
     job = start_job(api, brick_file)
     text = json.dumps({"step": extrusion(0, 77)}).replace("77", word)
-    r = api.client.generic("POST", f"/api/jobs/{job}/stones", text.encode(), content_type="application/json", HTTP_X_CSRFTOKEN=api.token)
+    r = api.client.generic(
+        "POST", f"/api/jobs/{job}/stones", text.encode(), content_type="application/json", HTTP_X_CSRFTOKEN=api.token
+    )
     assert r.status_code in (400, 422) and set(r.json()) == {"code", "message", "field", "hint"}
 
 
@@ -169,7 +182,10 @@ LOOPS = {
         {"id": "a", "kind": "smooth", "name": "A", "scan": "b", "enabled": False},
         {"id": "b", "kind": "smooth", "name": "B", "scan": "a", "enabled": False},
     ],
-    "rests on a later one": [{"id": "a", "kind": "smooth", "name": "A", "scan": "b"}, {"id": "b", "kind": "smooth", "name": "B", "scan": "scan"}],
+    "rests on a later one": [
+        {"id": "a", "kind": "smooth", "name": "A", "scan": "b"},
+        {"id": "b", "kind": "smooth", "name": "B", "scan": "scan"},
+    ],
 }
 
 
@@ -181,16 +197,25 @@ def test_a_recipe_in_a_circle_is_refused_before_anything_runs(api, brick_file, t
         read_recipe(str(path))
     job = start_job(api, brick_file)
     for path in ("/stones", "/preview"):
-        assert "before" in api.call("POST", f"/jobs/{job}{path}", {"step": {**LOOPS[what][0], "scan": "a"}}, expect=422)["message"]
+        assert (
+            "before"
+            in api.call("POST", f"/jobs/{job}{path}", {"step": {**LOOPS[what][0], "scan": "a"}}, expect=422)["message"]
+        )
 
 
 @pytest.mark.parametrize(
     "content",
     [
-        {"steps": [1, 2]}, {"steps": [None]}, {"steps": [{"kind": ["x"]}]}, {"steps": [{"kind": "datum", "version": "1"}]}, {"version": 99, "steps": []},
-        {"version": "x", "steps": []}, {"steps": [{"kind": "datum", "version": -3}]}, {"steps": {}},
+        {"steps": [1, 2]},
+        {"steps": [None]},
+        {"steps": [{"kind": ["x"]}]},
+        {"steps": [{"kind": "datum", "version": "1"}]},
+        {"version": 99, "steps": []},
+        {"version": "x", "steps": []},
+        {"steps": [{"kind": "datum", "version": -3}]},
+        {"steps": {}},
     ],
-)  # fmt: skip
+)
 def test_recipe_files_of_the_wrong_shape_are_a_sentence(tmp_path, content):
     path = tmp_path / "wrong.json"
     path.write_text(json.dumps({"format": "deft-mason-recipe", "version": 1, "name": "wrong", **content}))
@@ -202,15 +227,25 @@ def test_recipe_files_of_the_wrong_shape_are_a_sentence(tmp_path, content):
 @pytest.mark.parametrize(
     "step",
     [
-        {"kind": 5}, {"kind": None}, {"kind": ["datum"]}, {"kind": "datum", "version": "new"}, {"kind": "datum", "id": 5}, {"kind": "\ud800"},
-        {"kind": "datum", "name": "\ud800"}, {"kind": "match", "scans": []}, {"kind": "sketch", "relations": [{"kind": "equal", "of": []}]}, {},
+        {"kind": 5},
+        {"kind": None},
+        {"kind": ["datum"]},
+        {"kind": "datum", "version": "new"},
+        {"kind": "datum", "id": 5},
+        {"kind": "\ud800"},
+        {"kind": "datum", "name": "\ud800"},
+        {"kind": "match", "scans": []},
+        {"kind": "sketch", "relations": [{"kind": "equal", "of": []}]},
+        {},
     ],
-)  # fmt: skip
+)
 def test_records_of_the_wrong_type_are_a_sentence(api, brick_file, step):
     job = start_job(api, brick_file)
     for path in ("/stones", "/preview"):
         text = json.dumps({"step": {"id": "x", "name": "X", **step}}).encode()
-        r = api.client.generic("POST", f"/api/jobs/{job}{path}", text, content_type="application/json", HTTP_X_CSRFTOKEN=api.token)
+        r = api.client.generic(
+            "POST", f"/api/jobs/{job}{path}", text, content_type="application/json", HTTP_X_CSRFTOKEN=api.token
+        )
         assert r.status_code in (400, 422) and set(r.json()) == {"code", "message", "field", "hint"}
 
 
@@ -225,9 +260,12 @@ def test_a_relation_on_what_it_does_not_fit_is_a_sentence(api, brick_file):
     for kind in ("concentric", "tangent", "collinear", "horizontal", "equal"):
         for of in (ids[:1], ids[:2], ["nobody", ids[0]], [ids[0], ids[0]]):
             r = api.client.generic(
-                "POST", f"/api/jobs/{job}/preview", json.dumps({"step": {**sketch, "relations": [{"kind": kind, "of": of}]}}).encode(),
-                content_type="application/json", HTTP_X_CSRFTOKEN=api.token,
-            )  # fmt: skip
+                "POST",
+                f"/api/jobs/{job}/preview",
+                json.dumps({"step": {**sketch, "relations": [{"kind": kind, "of": of}]}}).encode(),
+                content_type="application/json",
+                HTTP_X_CSRFTOKEN=api.token,
+            )
             said = r.json()
             while r.status_code == 200 and not said["done"]:
                 r = api.client.get(f"/api/jobs/{job}/studies/{said['study']}")

@@ -38,7 +38,10 @@ def test_an_upload_onto_a_full_disk_is_507_and_leaves_nothing(api, brick_file, s
 def test_space_is_looked_at_before_an_upload_is_taken(api, brick_file, monkeypatch):
     import collections
 
-    monkeypatch.setattr("deftmason.server.jobs.blobs.shutil.disk_usage", lambda _: collections.namedtuple("U", "total used free")(10, 9, 1_000))
+    monkeypatch.setattr(
+        "deftmason.server.jobs.blobs.shutil.disk_usage",
+        lambda _: collections.namedtuple("U", "total used free")(10, 9, 1_000),
+    )
     said = api.upload("brick.ply", brick_file, expect=507)
     assert "MB left" in said["message"] and said["code"] == "no_room"
 
@@ -121,10 +124,18 @@ def test_a_small_disk_that_fills_up(tmp_path, brick_file):
 def test_a_data_folder_that_cannot_be_written_says_so_at_start(tmp_path):
     (tmp_path / "file").write_text("not a folder")
     env = {**os.environ, "DEFT_MASON_DATA": str(tmp_path / "file" / "data")}
-    r = subprocess.run([sys.executable, "-m", "deftmason.server.serve", "--port", "1"], env=env, capture_output=True, text=True, timeout=60)
+    r = subprocess.run(
+        [sys.executable, "-m", "deftmason.server.serve", "--port", "1"],
+        env=env,
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
     assert r.returncode == 1
     env["DEFT_MASON_DATA"] = str(tmp_path / "file" / "data")
-    r = subprocess.run([sys.executable, "-m", "deftmason.server", "check"], env=env, capture_output=True, text=True, timeout=60)
+    r = subprocess.run(
+        [sys.executable, "-m", "deftmason.server", "check"], env=env, capture_output=True, text=True, timeout=60
+    )
     assert r.returncode == 1 and "cannot be written" in r.stderr and "Traceback" not in r.stderr
 
 
@@ -151,7 +162,9 @@ def test_what_nobody_needs_is_collected_and_nothing_else(api, brick_file, settin
     assert len(api.call("GET", f"/jobs/{kept}/geometry/{key}/scan")) > 1000
     api.call("DELETE", f"/jobs/{kept}")
     call_command("collect", "--now", "--quiet")
-    assert not [p for p in (settings.DATA / "blobs").rglob("*") if p.is_file()] and not list((settings.DATA / "results").glob("??/*"))
+    assert not [p for p in (settings.DATA / "blobs").rglob("*") if p.is_file()] and not list(
+        (settings.DATA / "results").glob("??/*")
+    )
 
 
 def test_files_are_the_servers_own(served):
@@ -184,18 +197,27 @@ def test_a_body_is_refused_by_its_head(tmp_path):
     try:
         host = f"Host: 127.0.0.1:{server.port}\r\n"
         said = _head(server, f"POST /api/uploads HTTP/1.1\r\n{host}Content-Length: 900000000\r\n\r\n")
-        assert b"401" in said.split(b"\r\n")[0] and json.loads(said.split(b"\r\n\r\n", 1)[1])["message"] == "Log in first."
+        assert (
+            b"401" in said.split(b"\r\n")[0] and json.loads(said.split(b"\r\n\r\n", 1)[1])["message"] == "Log in first."
+        )
         said = _head(server, f"POST /api/session HTTP/1.1\r\n{host}Content-Length: 900000000\r\n\r\n")
         assert b"413" in said.split(b"\r\n")[0] and set(json.loads(said.split(b"\r\n\r\n", 1)[1])) == SHAPE
         said = _head(server, f"POST /api/session HTTP/1.1\r\n{host}Transfer-Encoding: chunked\r\n\r\n")
         assert b"411" in said.split(b"\r\n")[0]
         assert not list(Path(server.folder, "tmp").glob("sent-*"))
         begin = time.monotonic()
-        assert b"200" in _head(server, f"GET /api/session HTTP/1.1\r\n{host}\r\n").split(b"\r\n")[0] and time.monotonic() - begin < 2
+        assert (
+            b"200" in _head(server, f"GET /api/session HTTP/1.1\r\n{host}\r\n").split(b"\r\n")[0]
+            and time.monotonic() - begin < 2
+        )
         for path in ("/index.html", "/assets/none.js", "/"):
             said = _head(server, f"GET {path} HTTP/1.1\r\nHost: evil.example\r\n\r\n")
             assert b"400" in said.split(b"\r\n")[0], path
         said = _head(server, f"GET /index.html HTTP/1.1\r\n{host}\r\n")
-        assert b"content-security-policy" in said.lower() and b"access-control" not in said.lower() and b"nosniff" in said.lower()
+        assert (
+            b"content-security-policy" in said.lower()
+            and b"access-control" not in said.lower()
+            and b"nosniff" in said.lower()
+        )
     finally:
         server.stop()

@@ -72,7 +72,10 @@ def test_guessing_passwords_comes_to_an_end(db, page_exists, settings):
     status = []
     for k in range(12):
         r = guesser.client.post(
-            "/api/session", json.dumps({"name": "ada", "password": f"guess {k}"}), content_type="application/json", HTTP_X_CSRFTOKEN=guesser.token
+            "/api/session",
+            json.dumps({"name": "ada", "password": f"guess {k}"}),
+            content_type="application/json",
+            HTTP_X_CSRFTOKEN=guesser.token,
         )
         status.append(r.status_code)
     assert status[:9] == [401] * 9 and status[-1] == 429 and "quarter of an hour" in r.json()["message"]
@@ -89,26 +92,42 @@ def test_every_answer_says_what_a_browser_may_do(api, settings):
     r = api.client.get("/")
     policy = r["Content-Security-Policy"]
     assert "default-src 'none'" in policy and "script-src 'self'" in policy and "unsafe" not in policy
-    assert r["X-Content-Type-Options"] == "nosniff" and r["X-Frame-Options"] == "DENY" and r["Referrer-Policy"] == "same-origin"
+    assert (
+        r["X-Content-Type-Options"] == "nosniff"
+        and r["X-Frame-Options"] == "DENY"
+        and r["Referrer-Policy"] == "same-origin"
+    )
     assert "Access-Control-Allow-Origin" not in r
     assert api.client.get("/", HTTP_HOST="evil.example").status_code == 400
     assert api.client.get("/api/session", HTTP_HOST="evil.example").json()["code"] == "bad_host"
 
 
 HOSTILE_NAMES = [
-    "Plate\nimport os", "Plate\rimport os", 'x"""\nimport os', "\u2028import os", "\x0cimport os", "a\x00b", "\x85import os", "\ud800",
-]  # fmt: skip
+    "Plate\nimport os",
+    "Plate\rimport os",
+    'x"""\nimport os',
+    "\u2028import os",
+    "\x0cimport os",
+    "a\x00b",
+    "\x85import os",
+    "\ud800",
+]
 
 
 @pytest.mark.parametrize("name", HOSTILE_NAMES)
 def test_names_are_one_line(api, brick_file, name):
     job = start_job(api, brick_file)
     for step in (block_steps()[0] | {"name": name}, block_steps()[0] | {"id": name}):
-        assert api.call("POST", f"/jobs/{job}/stones", {"step": step}, expect=422)["code"] in ("bad_input", "bad_argument")
+        assert api.call("POST", f"/jobs/{job}/stones", {"step": step}, expect=422)["code"] in (
+            "bad_input",
+            "bad_argument",
+        )
 
 
 def test_the_script_holds_only_what_belongs_there(api, brick_file):
-    """Whatever a job and its stones are called, the script is the same program but for its comments and its variables' names."""
+    """Whatever a job and its stones are called, the script is the same program but for its comments and its variables'
+    names.
+    """
     job = start_job(api, brick_file)
     for step in block_steps():
         lay(api, job, step)

@@ -1,4 +1,6 @@
-"""Scans and cleaning through the API: several files, marks, surveys, studies, and recipes that follow a cleaned scan."""
+"""Scans and cleaning through the API: several files, marks, surveys, studies, and recipes that follow a cleaned
+scan.
+"""
 
 import base64
 import threading
@@ -93,7 +95,15 @@ def test_marks_select_and_a_background_goes(api, raw):
     view = lay(api, raw, step)
     assert stone(view, "Out")["summary"]["triangles"] == got["total"] - got["count"]
     island = {"by": "whole island", "places": [[50.3, 50.3, 50.3]]}
-    kept = {"kind": "background", "name": "Keep", "scan": "scan", "way": "island", "marks": [island], "drop": "unmarked", "scraps": False}
+    kept = {
+        "kind": "background",
+        "name": "Keep",
+        "scan": "scan",
+        "way": "island",
+        "marks": [island],
+        "drop": "unmarked",
+        "scraps": False,
+    }
     assert api.study(raw, "/preview", {"step": kept})["summary"]["triangles"] == 1
     refused = api.study(raw, "/preview", {"step": {**kept, "drop": "marked", "marks": [{"by": "everything"}]}})
     assert refused["status"] == "failed" and "Nothing of the scan would be left" in refused["says"]
@@ -127,7 +137,9 @@ def test_several_files_make_one_job_and_more_can_follow(api, block_bytes, raw_by
     scans = [{"upload": one["upload"]}, {"upload": two["upload"], "units": "cm"}]
     job = api.call("POST", "/jobs", {"scans": scans, "name": ""})["id"]
     view = api.call("GET", f"/jobs/{job}")
-    assert view["name"] == "north" and [s["name"] for s in view["stones"]] == ["north", "south"] and view["undo"] is None
+    assert (
+        view["name"] == "north" and [s["name"] for s in view["stones"]] == ["north", "south"] and view["undo"] is None
+    )
     north, south = (s["summary"]["bounds"] for s in view["stones"])
     assert south[1][0] > 9 * north[1][0]
     api.call("POST", f"/jobs/{job}/scans", {"scans": [{"upload": one["upload"]}]})
@@ -149,7 +161,10 @@ def cloud_text():
     p = v * 10 + 0.01 * rng.normal(size=v.shape)
     p[:30] *= 1.5
     rgb = rng.integers(0, 255, p.shape)
-    return ("x;y;z;r;g;b\n" + "\n".join(";".join(f"{a:.4f}" for a in x) + ";" + ";".join(map(str, c)) for x, c in zip(p, rgb))).encode()
+    return (
+        "x;y;z;r;g;b\n"
+        + "\n".join(";".join(f"{a:.4f}" for a in x) + ";" + ";".join(map(str, c)) for x, c in zip(p, rgb))
+    ).encode()
 
 
 def test_a_text_cloud_is_shown_for_confirmation_then_cleaned_and_triangulated(api):
@@ -165,7 +180,9 @@ def test_a_text_cloud_is_shown_for_confirmation_then_cleaned_and_triangulated(ap
     assert radius.max() < 10.2  # the stray points at 15 mm are gone
     facing = api.study(job, "/preview", {"step": {"kind": "normals", "name": "N", "scan": stone(view, "Noise")["id"]}})
     assert facing["summary"]["outward"] > 0.99
-    facing = api.study(job, "/preview", {"step": {"kind": "normals", "name": "N", "scan": stone(view, "Noise")["id"], "turned": True}})
+    facing = api.study(
+        job, "/preview", {"step": {"kind": "normals", "name": "N", "scan": stone(view, "Noise")["id"], "turned": True}}
+    )
     assert facing["summary"]["outward"] < 0.01
     view = lay(api, job, {"kind": "triangulate", "name": "Mesh", "scan": stone(view, "Noise")["id"], "accuracy": 0.02})
     assert stone(view, "Mesh")["summary"]["rms"] < 0.1 and stone(view, "Mesh")["summary"]["is"] == "mesh"

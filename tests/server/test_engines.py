@@ -70,7 +70,12 @@ def test_refusals_and_failures_come_back_as_sentences(pool):
 def test_a_crash_is_the_failed_result_of_the_step_in_hand(pool):
     assert pool.ask("test_crash", key="aa" * 32) == "failed as known"
     record = pool.store.record("aa" * 32)
-    assert record["status"] == "failed" and record["broke"] and "Bad step" in record["says"] and "broke down" in record["says"]
+    assert (
+        record["status"] == "failed"
+        and record["broke"]
+        and "Bad step" in record["says"]
+        and "broke down" in record["says"]
+    )
     with pytest.raises(MasonError, match="ended"):
         pool.ask("test_crash")
 
@@ -103,7 +108,11 @@ def test_cancel_is_certain(pool):
     for what in ({"asked": "test_deaf"}, {"asked": "test_polite", "seconds": 30}):
         stop, arguments = threading.Event(), dict(what)
         name = arguments.pop("asked")
-        out, t = beside(lambda name=name, stop=stop, arguments=arguments: pool.ask(name, limit=None, stopped=stop.is_set, **arguments))
+        out, t = beside(
+            lambda name=name, stop=stop, arguments=arguments: pool.ask(
+                name, limit=None, stopped=stop.is_set, **arguments
+            )
+        )
         time.sleep(0.3)
         begin = time.monotonic()
         stop.set()
@@ -138,7 +147,9 @@ def test_who_waits_longest_is_told_so(pool):
 
 
 def test_only_one_makes_the_same_result(tmp_path):
-    """Those who want the same key wait for the one who began, in this process or another; a maker that dies lets the next one in."""
+    """Those who want the same key wait for the one who began, in this process or another; a maker that dies lets the
+    next one in.
+    """
     stores = [ResultStore(str(tmp_path)) for _ in range(8)]
     made, at_once, worst = [], [], []
 
@@ -207,7 +218,9 @@ def test_the_web_server_loads_none_of_what_computes():
     import sys
 
     heavy = ("numba", "scipy", "OCP", "open3d", "trimesh", "sklearn", "build123d")
-    code = f"import deftmason.server.wsgi, deftmason.server.urls, sys; print([m for m in {heavy!r} if m in sys.modules])"
+    code = (
+        f"import deftmason.server.wsgi, deftmason.server.urls, sys; print([m for m in {heavy!r} if m in sys.modules])"
+    )
     env = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
     said = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
     assert said.strip() == "[]"

@@ -1,4 +1,6 @@
-"""Scans as a camera takes them: rays from one eye, what hides hides, depth steps are not joined, noise lies along the ray."""
+"""Scans as a camera takes them: rays from one eye, what hides hides, depth steps are not joined, noise lies along the
+ray.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,11 @@ class Room:
             low, high = flat.min(axis=0), flat.max(axis=0)
             grow = 0.5 * (share - 1) * float((high - low).max())
             low, high, floor = low - grow, high + grow, float((self.v @ up).min())
-            at = [(x, y, z) for z in (floor, floor - 0.06 * self.size) for x, y in ((low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1]))]
+            at = [
+                (x, y, z)
+                for z in (floor, floor - 0.06 * self.size)
+                for x, y in ((low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1]))
+            ]
             v = np.array([x * u[0] + y * u[1] + z * up for x, y, z in at])
             quads = [(0, 1, 2, 3), (4, 7, 6, 5), (0, 4, 5, 1), (1, 5, 6, 2), (2, 6, 7, 3), (3, 7, 4, 0)]
             f = np.array([t for a, b, c, d in quads for t in ((a, b, c), (a, c, d))])
@@ -61,15 +67,29 @@ class Room:
         return scene
 
     def ahead(self, start: np.ndarray, to: np.ndarray) -> np.ndarray:
-        """How far before (+) or behind (−) the first of the part's surface each place lies as seen from ``start``, mm (part coordinates)."""
+        """How far before (+) or behind (−) the first of the part's surface each place lies as seen from ``start``, mm
+        (part coordinates).
+        """
         a = start - self.centre
         d = to - start
         far = np.linalg.norm(d, axis=1)
         rays = np.hstack([np.broadcast_to(a, d.shape), d / far[:, None]]).astype(np.float32)
         return self.alone.cast_rays(self.o3d.core.Tensor(rays))["t_hit"].numpy() - far
 
-    def shot(self, toward: np.ndarray, rng: np.random.Generator, *, up: np.ndarray | None = None, pixels: int = 150, noise: float = 3e-4, scale: float = 1.0, slab: float = 1.4) -> Shot:
-        """A look from ``toward``; ``up`` the direction away from a slab ``slab`` times as wide as the part, None: the part is held; ``noise`` by the part's size."""
+    def shot(
+        self,
+        toward: np.ndarray,
+        rng: np.random.Generator,
+        *,
+        up: np.ndarray | None = None,
+        pixels: int = 150,
+        noise: float = 3e-4,
+        scale: float = 1.0,
+        slab: float = 1.4,
+    ) -> Shot:
+        """A look from ``toward``; ``up`` the direction away from a slab ``slab`` times as wide as the part, None: the
+        part is held; ``noise`` by the part's size.
+        """
         o3d = self.o3d
         toward = toward / np.linalg.norm(toward)
         eye = 2.2 * self.size * toward
@@ -104,13 +124,22 @@ class Room:
         v, f = p[used] + self.centre, rank[f]
         if np.einsum("ij,ij->i", TriMesh(v, f.astype(np.int32)).normals, eye + self.centre - v[f[:, 0]]).mean() < 0:
             f = f[:, ::-1]
-        pose = RigidMotion.of(Rotation.random(random_state=rng.integers(2**31)).as_matrix(), rng.normal(size=3) * self.size * scale * rng.choice([0.3, 3]))
-        return Shot(TriMesh(pose.points(v * scale), np.ascontiguousarray(f, np.int32)), pose, eye + self.centre, sigma * scale)
+        pose = RigidMotion.of(
+            Rotation.random(random_state=rng.integers(2**31)).as_matrix(),
+            rng.normal(size=3) * self.size * scale * rng.choice([0.3, 3]),
+        )
+        return Shot(
+            TriMesh(pose.points(v * scale), np.ascontiguousarray(f, np.int32)), pose, eye + self.centre, sigma * scale
+        )
 
 
 def looks_around(rng: np.random.Generator, count: int) -> list[tuple[np.ndarray, np.ndarray | None]]:
     """(toward, up) of each look: some on a slab, most of them around, the rest from below on the other side or held."""
-    up = Rotation.random(random_state=rng.integers(2**31)).as_matrix()[0] if rng.uniform() < 0.3 else np.array([0, 0, 1.0]) * rng.choice([-1, 1])
+    up = (
+        Rotation.random(random_state=rng.integers(2**31)).as_matrix()[0]
+        if rng.uniform() < 0.3
+        else np.array([0, 0, 1.0]) * rng.choice([-1, 1])
+    )
     u, w = np.linalg.svd(up[None])[2][1:]
     slab = rng.uniform() < 0.6
     below = int(count >= 5) + int(count >= 7)

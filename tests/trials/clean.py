@@ -1,4 +1,5 @@
-"""Trial: "repair all" on sound meshes, coarse and scanned, does no harm; on damaged ones it mends what was damaged and nothing else is worse.
+"""Trial: "repair all" on sound meshes, coarse and scanned, does no harm; on damaged ones it mends what was damaged and
+nothing else is worse.
 
 A mesh with more open rims, pieces, crossings or non-manifold edges after than before is a wrong answer, told or not.
 """
@@ -29,7 +30,12 @@ def case(seed: int) -> list[Outcome]:
     family = list(FAMILIES)[seed % len(FAMILIES)]
     _, part = random_part(rng, family)
     size = random_size(rng)
-    body = sized(part, size / 100, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 20]))
+    body = sized(
+        part,
+        size / 100,
+        Rotation.random(random_state=seed).as_matrix(),
+        rng.normal(size=3) * size * rng.choice([0, 1, 20]),
+    )
     coarse = rng.uniform() < 0.5
     spacing = None if coarse else size / 100 * rng.uniform(1.2, 2.0)
     mesh, _ = mesh_of(body, rng, spacing=spacing, noise=0.0 if coarse else 1e-4 * size)
@@ -41,7 +47,11 @@ def case(seed: int) -> list[Outcome]:
     harm = _harm(before, after)
     out.append(Outcome(f"{name}, sound", WRONG if harm else RIGHT, 0.0, harm or f"before: {before.in_words()[:60]}"))
     if len(mesh.faces) > 400:
-        bad = spoil(mesh, spikes=3, flipped=6, doubled=5, scraps=3, seed=seed) if not coarse else spoil(mesh, spikes=0, flipped=6, doubled=5, scraps=0, seed=seed)
+        bad = (
+            spoil(mesh, spikes=3, flipped=6, doubled=5, scraps=3, seed=seed)
+            if not coarse
+            else spoil(mesh, spikes=0, flipped=6, doubled=5, scraps=0, seed=seed)
+        )
         damaged = survey_mesh(bad)
         found = repair(bad)
         after = survey_mesh(found.mesh)
@@ -49,5 +59,12 @@ def case(seed: int) -> list[Outcome]:
         harm = ", ".join(h for h in harm.split(", ") if h and not h.startswith("needle"))
         left = {k: after.counts[k] for k in USUAL if after.counts[k] > before.counts[k]}
         verdict = RIGHT if not harm else REFUSED if found.left and not _harm(damaged, after) else WRONG
-        out.append(Outcome(f"{name}, damaged", verdict, 0.0, harm or f"{sum(d['count'] for d in found.did)} repaired" + (f", left {left}" if left else "")))
+        out.append(
+            Outcome(
+                f"{name}, damaged",
+                verdict,
+                0.0,
+                harm or f"{sum(d['count'] for d in found.did)} repaired" + (f", left {left}" if left else ""),
+            )
+        )
     return out

@@ -1,6 +1,8 @@
-"""Trial: signed distances against the kernel's own extremum, on random parts of every family, from 2 mm to 20 m, in any pose.
+"""Trial: signed distances against the kernel's own extremum, on random parts of every family, from 2 mm to 20 m, in any
+pose.
 
-A micrometre is asked of parts up to a metre, a millionth of the size beyond. The kernel misses some places on splines: where it says
+A micrometre is asked of parts up to a metre, a millionth of the size beyond. The kernel misses some places on splines:
+where it says
 more than we do, its word is held against the place we found.
 """
 
@@ -46,7 +48,9 @@ def _truth(body: Body, p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _wound(body: Body, p: np.ndarray, size: float) -> np.ndarray:
-    """−1 inside, 1 outside, by how often a fine mesh winds round each point (Van Oosterom, Strackee 1983); 0 where that is no whole number."""
+    """−1 inside, 1 outside, by how often a fine mesh winds round each point (Van Oosterom, Strackee 1983); 0 where that
+    is no whole number.
+    """
     from deftmason.core.kernel.tessellate import tessellate
 
     t = tessellate(body, 1e-4 * size, 12.0)
@@ -91,7 +95,9 @@ def case(seed: int) -> list[Outcome]:
     _, part = random_part(rng, family)
     size = random_size(rng)
     scale = size / 100
-    body = sized(part, scale, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 30]))
+    body = sized(
+        part, scale, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 30])
+    )
     if rng.uniform() < 0.3:
         other = as_splines(body)
         if other.is_valid:
@@ -105,7 +111,9 @@ def case(seed: int) -> list[Outcome]:
     w = rng.dirichlet(np.ones(3), _POINTS)
     near = np.einsum("ik,ikc->ic", w, surface.vertices[surface.faces[tri]])
     low, high = surface.vertices.min(axis=0), surface.vertices.max(axis=0)
-    about = rng.uniform(low - 0.15 * (high - low), high + 0.15 * (high - low), (_POINTS // 2, 3))  # around the part, rims and corners nearest
+    about = rng.uniform(
+        low - 0.15 * (high - low), high + 0.15 * (high - low), (_POINTS // 2, 3)
+    )  # around the part, rims and corners nearest
     p = near + surface.size * rng.choice([1e-4, 1e-3, 1e-2], (_POINTS, 1)) * rng.normal(size=(_POINTS, 3))
     p[: _POINTS // 2] = about
     found = surface.distances(p)
@@ -126,4 +134,12 @@ def case(seed: int) -> list[Outcome]:
     worst = float(off.max())
     bad = int((off > allowed).sum())
     verdict = RIGHT if bad == 0 else WRONG
-    return [Outcome(name, verdict, worst * 1e3, f"{bad} of {_POINTS} beyond {allowed * 1e3:.3g} µm; exact {found.exact.mean():.1%}, side known of {known.mean():.0%}; ready in {ready:.1f} s")]
+    return [
+        Outcome(
+            name,
+            verdict,
+            worst * 1e3,
+            f"{bad} of {_POINTS} beyond {allowed * 1e3:.3g} µm; exact {found.exact.mean():.1%}, side "
+            f"known of {known.mean():.0%}; ready in {ready:.1f} s",
+        )
+    ]

@@ -1,4 +1,5 @@
-"""Trial: elements fitted to partial, noisy patches in any pose and size. A fit is right where no better element of its kind is known: its rms is
+"""Trial: elements fitted to partial, noisy patches in any pose and size. A fit is right where no better element of its
+kind is known: its rms is
 not above that of the true one. Two in three have no normals; a ring's sector spans 30° to 90° both ways and more.
 """
 
@@ -26,7 +27,11 @@ def _patch(rng, kind, n):
     c, s = np.cos(t), np.sin(t)
     zero = np.zeros(n)
     if kind == "plane":
-        return np.column_stack([rng.uniform(-1, 1, n), rng.uniform(-0.3, 0.3, n), zero]), np.tile([0, 0, 1.0], (n, 1)), lambda p: p[:, 2]
+        return (
+            np.column_stack([rng.uniform(-1, 1, n), rng.uniform(-0.3, 0.3, n), zero]),
+            np.tile([0, 0, 1.0], (n, 1)),
+            lambda p: p[:, 2],
+        )
     if kind == "line":
         return np.column_stack([zero, zero, h]), None, lambda p: np.hypot(p[:, 0], p[:, 1])
     if kind == "circle":
@@ -38,7 +43,11 @@ def _patch(rng, kind, n):
         z = 1 + 0.6 * rng.uniform(-1, 1, n)
         r = z * np.tan(half)
         nrm = np.column_stack([c * np.cos(half), s * np.cos(half), np.full(n, -np.sin(half))])
-        return np.column_stack([r * c, r * s, z]), nrm, lambda p: np.hypot(p[:, 0], p[:, 1]) * np.cos(half) - p[:, 2] * np.sin(half)
+        return (
+            np.column_stack([r * c, r * s, z]),
+            nrm,
+            lambda p: np.hypot(p[:, 0], p[:, 1]) * np.cos(half) - p[:, 2] * np.sin(half),
+        )
     if kind == "sphere":
         wide = np.radians(rng.choice([25, 50, 90, 180]))
         z = np.cos(wide) + (1 - np.cos(wide)) * rng.uniform(size=n)
@@ -51,7 +60,11 @@ def _patch(rng, kind, n):
     v = rng.uniform(0, 2 * np.pi) + rng.uniform(-0.5, 0.5, n) * b
     r = 1 + small * np.cos(v)
     nrm = np.column_stack([np.cos(v) * c, np.cos(v) * s, np.sin(v)])
-    return np.column_stack([r * c, r * s, small * np.sin(v)]), nrm, lambda p: np.hypot(np.hypot(p[:, 0], p[:, 1]) - 1, p[:, 2]) - small
+    return (
+        np.column_stack([r * c, r * s, small * np.sin(v)]),
+        nrm,
+        lambda p: np.hypot(np.hypot(p[:, 0], p[:, 1]) - 1, p[:, 2]) - small,
+    )
 
 
 def case(seed: int) -> list[Outcome]:
@@ -65,7 +78,10 @@ def case(seed: int) -> list[Outcome]:
         p = p + noise * direction
         true = float(np.sqrt(np.mean(off(p) ** 2)))
         size = random_size(rng)
-        turn, move = Rotation.random(random_state=int(rng.integers(1e9))).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 3, 100])
+        turn, move = (
+            Rotation.random(random_state=int(rng.integers(1e9))).as_matrix(),
+            rng.normal(size=3) * size * rng.choice([0, 3, 100]),
+        )
         q = size * p @ turn.T + move
         given = None
         if normals is not None and rng.uniform() < 0.35:

@@ -1,6 +1,7 @@
 """Trial: sets of camera scans of one part, some on a slab, some with a stranger among them, joined by themselves.
 
-Right: a scan within 1 % of the part's size of its true place; or left out where it shares less than a quarter with the rest, where
+Right: a scan within 1 % of the part's size of its true place; or left out where it shares less than a quarter with the
+rest, where
 nothing any scan saw tells its turns apart, or where it shows another part. A scan placed elsewhere is wrong.
 """
 
@@ -28,7 +29,13 @@ _OFF = 0.01
 
 def turns_of(family: str, part) -> list[np.ndarray]:
     """The turns about z that a family's parts nearly repeat under."""
-    counts = {"hub": range(3, 9), "broken_ring": (2, 3, 4, 6), "cover": (2,), "organic": (2,), "ball_cut": (2, 3, 5, 8)}.get(family, ())
+    counts = {
+        "hub": range(3, 9),
+        "broken_ring": (2, 3, 4, 6),
+        "cover": (2,),
+        "organic": (2,),
+        "ball_cut": (2, 3, 5, 8),
+    }.get(family, ())
     angles = sorted({round(360 * k / n, 6) for n in counts for k in range(1, n)})
     return [Rotation.from_euler("z", a, degrees=True).as_matrix() for a in angles]
 
@@ -38,8 +45,18 @@ def _own(shot: Shot, scale: float) -> np.ndarray:
     return shot.pose.inverse().points(shot.mesh.vertices) / scale
 
 
-def _told_apart(turn: np.ndarray, room: Room, u: int, points: list[np.ndarray], normals: list[np.ndarray], shots: list[Shot], far: float) -> bool:
-    """Whether, with scan ``u`` turned, some scan shows what another saw through, or where another shows something else."""
+def _told_apart(
+    turn: np.ndarray,
+    room: Room,
+    u: int,
+    points: list[np.ndarray],
+    normals: list[np.ndarray],
+    shots: list[Shot],
+    far: float,
+) -> bool:
+    """Whether, with scan ``u`` turned, some scan shows what another saw through, or where another shows
+    something else.
+    """
     tells = 0
     for o in range(len(shots)):
         if o == u:
@@ -49,7 +66,8 @@ def _told_apart(turn: np.ndarray, room: Room, u: int, points: list[np.ndarray], 
             ahead = room.ahead(shots[b].eye, at)
             toward = shots[b].eye - at
             toward /= np.linalg.norm(toward, axis=1)[:, None]
-            # In front of what b saw, seen through. Ground that b saw, where it faces b and a shows it sunk, b shows in front of a's.
+            # In front of what b saw, seen through. Ground that b saw, where it faces b and a shows it sunk, b shows in
+            # front of a's.
             tells += int(((ahead > far) & (np.einsum("ij,ij->i", toward, facing) > 0.2)).sum())
     return tells >= _TELLS
 
@@ -89,7 +107,11 @@ def case(seed: int) -> list[Outcome]:
             out.append(Outcome(name, REFUSED if expected[k] else RIGHT, note="alone"))
             continue
         if k not in found.motions:
-            out.append(Outcome(name, REFUSED if expected[k] else RIGHT, note=reason if expected[k] else f"{reason}: not decidable"))
+            out.append(
+                Outcome(
+                    name, REFUSED if expected[k] else RIGHT, note=reason if expected[k] else f"{reason}: not decidable"
+                )
+            )
             continue
         true = shots[first].pose.after(shots[k].pose.inverse())
         corners = shots[k].pose.points(room.box * scale)
@@ -139,7 +161,9 @@ def _decidable(room: Room, family: str, part, shots: list[Shot], scale: float) -
             if np.median(np.abs(_distance(room, moved))) > 0.002 * room.size:
                 continue
             ids = [u, *rest]
-            ok &= _told_apart(t, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far)
+            ok &= _told_apart(
+                t, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far
+            )
         out.append(bool(ok))
     return out
 

@@ -1,4 +1,6 @@
-"""Random parts whose true surface is known: each family as a body about the origin, some 100 mm long before it is scaled."""
+"""Random parts whose true surface is known: each family as a body about the origin, some 100 mm long before it is
+scaled.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ def as_body(part) -> Body:
 
 
 def random_outline(rng: np.random.Generator, size: float = 100.0, teeth: bool = True):
-    """A closed outline of lines and arcs, some of it toothed: a list of pieces ('line', a, b) or ('arc', a, middle, b)."""
+    """A closed outline of lines and arcs, some of it toothed: a list of pieces ('line', a, b) or ('arc', a,
+    middle, b).
+    """
     n = int(rng.integers(4, 8))
     angle = np.sort((np.arange(n) + rng.uniform(-0.28, 0.28, n)) * 2 * np.pi / n)
     radius = size / 2 * rng.uniform(0.62, 1.0, n)
@@ -48,7 +52,9 @@ def random_outline(rng: np.random.Generator, size: float = 100.0, teeth: bool = 
 def _face_of(pieces):
     from build123d import Face, Line, ThreePointArc, Wire
 
-    edges = [Line(tuple(p[1]), tuple(p[2])) if p[0] == "line" else ThreePointArc(*(tuple(q) for q in p[1:])) for p in pieces]
+    edges = [
+        Line(tuple(p[1]), tuple(p[2])) if p[0] == "line" else ThreePointArc(*(tuple(q) for q in p[1:])) for p in pieces
+    ]
     return Face(Wire([e.edge() if hasattr(e, "edge") else e for e in edges]))
 
 
@@ -139,7 +145,11 @@ def tube(rng):
 
     r = rng.uniform(4, 9)
     path = FilletPolyline(
-        (0, 0, 0), (45, 0, 0), (45 + rng.uniform(15, 30), rng.uniform(28, 40), 0), (80, 60, rng.uniform(35, 50)), radius=rng.uniform(1.3, 1.8) * r
+        (0, 0, 0),
+        (45, 0, 0),
+        (45 + rng.uniform(15, 30), rng.uniform(28, 40), 0),
+        (80, 60, rng.uniform(35, 50)),
+        radius=rng.uniform(1.3, 1.8) * r,
     )
     start = Plane(origin=(0, 0, 0), z_dir=(1, 0, 0))
     return Pos(-45, -20, -12) * sweep(start * Circle(r).face(), path=Wire(path.edges()), transition=Transition.RIGHT)
@@ -150,7 +160,12 @@ def organic(rng):
     from build123d import Cylinder, Ellipse, Pos, Rot, loft
 
     z = np.linspace(0, rng.uniform(70, 100), 5)
-    sections = [Pos(*rng.normal(0, 3, 2), h) * Rot(0, 0, rng.uniform(0, 25)) * Ellipse(rng.uniform(12, 24), rng.uniform(10, 18)).face() for h in z]
+    sections = [
+        Pos(*rng.normal(0, 3, 2), h)
+        * Rot(0, 0, rng.uniform(0, 25))
+        * Ellipse(rng.uniform(12, 24), rng.uniform(10, 18)).face()
+        for h in z
+    ]
     part = loft(sections)
     part -= Pos(0, 0, 20) * Rot(90, 0, 0) * Cylinder(rng.uniform(2, 5), 100)
     return part
@@ -193,7 +208,12 @@ def random_part(rng: np.random.Generator, family: str | None = None):
         try:
             part = FAMILIES[name](rng)
             body = as_body(part)
-            if body.is_valid and len(part.solids()) == 1 and body.volume > 0 and BRepAlgoAPI_Check(body.shape, True, True).IsValid():
+            if (
+                body.is_valid
+                and len(part.solids()) == 1
+                and body.volume > 0
+                and BRepAlgoAPI_Check(body.shape, True, True).IsValid()
+            ):
                 return name, part
         except Exception:  # such numbers make no part
             continue
@@ -206,7 +226,9 @@ def random_size(rng: np.random.Generator) -> float:
 
 
 def as_splines(body: Body) -> Body:
-    """The same body with every surface a rational B-spline and every face cut to patches, as some exporters write them."""
+    """The same body with every surface a rational B-spline and every face cut to patches, as some exporters
+    write them.
+    """
     from OCP.BRepBuilderAPI import BRepBuilderAPI_NurbsConvert
     from OCP.ShapeUpgrade import ShapeUpgrade_ShapeDivideContinuity
 

@@ -1,6 +1,8 @@
-"""Trial: places clicked on faces of random parts, coarse and scanned: the facets found are to be those of the face's surface, its size the true one.
+"""Trial: places clicked on faces of random parts, coarse and scanned: the facets found are to be those of the face's
+surface, its size the true one.
 
-A pick is right where nine tenths of what it found is of that surface, three fifths of the face were found (noise at borders aside), and the radius or
+A pick is right where nine tenths of what it found is of that surface, three fifths of the face were found (noise at
+borders aside), and the radius or
 facing lies within six uncertainties and a twentieth of the truth; a wrong size told as sure is a wrong answer.
 """
 
@@ -31,7 +33,10 @@ def _same(a, b, size) -> bool:
     p, q = a.parameters(), b.parameters()
     rng = np.random.default_rng(0)
     if a.kind == "plane":
-        return abs(np.dot(p["normal"], q["normal"])) > 1 - 1e-9 and abs(a.distance(np.array([q["point"]]))[0]) < 1e-6 * size
+        return (
+            abs(np.dot(p["normal"], q["normal"])) > 1 - 1e-9
+            and abs(a.distance(np.array([q["point"]]))[0]) < 1e-6 * size
+        )
     at = np.array(q.get("point", q.get("center", q.get("apex")))) + size * rng.normal(size=(40, 3))
     return bool(np.allclose(a.distance(at), b.distance(at), atol=1e-6 * size))
 
@@ -41,7 +46,12 @@ def case(seed: int) -> list[Outcome]:
     family = list(FAMILIES)[seed % len(FAMILIES)]
     _, part = random_part(rng, family)
     size = random_size(rng)
-    body = sized(part, size / 100, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 20]))
+    body = sized(
+        part,
+        size / 100,
+        Rotation.random(random_state=seed).as_matrix(),
+        rng.normal(size=3) * size * rng.choice([0, 1, 20]),
+    )
     coarse = rng.uniform() < 0.3
     spacing = None if coarse else size / 100 * rng.uniform(0.7, 1.2)
     noise = 0.0 if coarse else float(rng.choice([3e-5, 1e-4, 4e-4])) * size
@@ -49,7 +59,13 @@ def case(seed: int) -> list[Outcome]:
     index = ScanIndex(mesh)
     surfaces = face_surfaces(body)
     areas = np.bincount(ids, mesh.areas, len(surfaces))
-    usable = [i for i, s in enumerate(surfaces) if s.element is not None and areas[i] > (0 if coarse else 60 * spacing**2) and (ids == i).sum() >= (2 if surfaces[i].kind == "plane" else 12)]
+    usable = [
+        i
+        for i, s in enumerate(surfaces)
+        if s.element is not None
+        and areas[i] > (0 if coarse else 60 * spacing**2)
+        and (ids == i).sum() >= (2 if surfaces[i].kind == "plane" else 12)
+    ]
     out = []
     index.nearest_facet(mesh.centroids[0], None)
     for i in rng.permutation(usable)[:_PICKS]:
@@ -65,7 +81,9 @@ def case(seed: int) -> list[Outcome]:
             out.append(Outcome(name, REFUSED, note=str(e)))
             continue
         seconds = time.perf_counter() - begin
-        one = [j for j, other in enumerate(surfaces) if other.element is not None and _same(s.element, other.element, size)]
+        one = [
+            j for j, other in enumerate(surfaces) if other.element is not None and _same(s.element, other.element, size)
+        ]
         pure = mesh.areas[g.facets][np.isin(ids[g.facets], one)].sum() / mesh.areas[g.facets].sum()
         found = mesh.areas[g.facets][ids[g.facets] == i].sum() / areas[i]
         if s.kind == "plane":
@@ -78,5 +96,12 @@ def case(seed: int) -> list[Outcome]:
         # Coarse facets measure their own bow: a 25° chord's circle is cut by up to a hundredth and a half.
         near = off < 6 * sure + (0.03 if coarse else 0.002) and off < 0.05 + (0.3 if sure > 0.05 else 0)
         verdict = RIGHT if near and pure > 0.9 and found > 0.6 else WRONG if not near else REFUSED
-        out.append(Outcome(name, verdict, off, f"± {sure:.1e}; {pure:.0%} pure, {found:.0%} found, {seconds:.2f} s on {len(mesh.faces):,} facets"))
+        out.append(
+            Outcome(
+                name,
+                verdict,
+                off,
+                f"± {sure:.1e}; {pure:.0%} pure, {found:.0%} found, {seconds:.2f} s on {len(mesh.faces):,} facets",
+            )
+        )
     return out

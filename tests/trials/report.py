@@ -46,7 +46,9 @@ def run(case: Callable[[int], list[Outcome]], seeds, say=print) -> tuple[list[Ou
             rows = case(seed)
         except Exception as e:
             where = traceback.extract_tb(e.__traceback__)[-1]
-            rows = [Outcome("case", WRONG, note=f"broke: {type(e).__name__}: {str(e)[:90]} ({where.name}:{where.lineno})")]
+            rows = [
+                Outcome("case", WRONG, note=f"broke: {type(e).__name__}: {str(e)[:90]} ({where.name}:{where.lineno})")
+            ]
         seconds.append(time.perf_counter() - begin)
         for r in rows:
             say(f"{seed:>6}  {r.name:<46}{r.verdict:<9}{r.error:>12.3g}  {r.note}")

@@ -1,4 +1,6 @@
-"""Meshes of true bodies as scans give them: facets of an even size with noise along the surface's normals, or coarse as a CAD program writes them."""
+"""Meshes of true bodies as scans give them: facets of an even size with noise along the surface's normals, or coarse as
+a CAD program writes them.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ __all__ = ["mesh_of", "split_long", "wavy"]
 
 
 def split_long(v: np.ndarray, f: np.ndarray, ids: np.ndarray, length: float):
-    """Every edge longer than ``length`` mm halved until none is, triangles with it (red and green: Bank, Sherman, Weiser 1983)."""
+    """Every edge longer than ``length`` mm halved until none is, triangles with it (red and green: Bank, Sherman,
+    Weiser 1983).
+    """
     for _ in range(30):
         e = np.stack([f, np.roll(f, -1, axis=1)], axis=2)
         lo, hi = e.min(axis=2).astype(np.int64), e.max(axis=2).astype(np.int64)
@@ -36,11 +40,23 @@ def split_long(v: np.ndarray, f: np.ndarray, ids: np.ndarray, length: float):
             own += [ids[r], ids[r]]
             r = np.nonzero((count == 2) & (m[:, 0] < 0))[0]
             x, y = g[r], m[r]
-            out += [np.column_stack([x[:, 2], y[:, 2], y[:, 1]]), np.column_stack([x[:, 0], x[:, 1], y[:, 1]]), np.column_stack([x[:, 0], y[:, 1], y[:, 2]])]
+            out += [
+                np.column_stack([x[:, 2], y[:, 2], y[:, 1]]),
+                np.column_stack([x[:, 0], x[:, 1], y[:, 1]]),
+                np.column_stack([x[:, 0], y[:, 1], y[:, 2]]),
+            ]
             own += [ids[r]] * 3
         r = np.nonzero(count == 3)[0]
         x, y = f[r], mid[r]
-        out += [np.column_stack(c) for c in ((x[:, 0], y[:, 0], y[:, 2]), (x[:, 1], y[:, 1], y[:, 0]), (x[:, 2], y[:, 2], y[:, 1]), (y[:, 0], y[:, 1], y[:, 2]))]
+        out += [
+            np.column_stack(c)
+            for c in (
+                (x[:, 0], y[:, 0], y[:, 2]),
+                (x[:, 1], y[:, 1], y[:, 0]),
+                (x[:, 2], y[:, 2], y[:, 1]),
+                (y[:, 0], y[:, 1], y[:, 2]),
+            )
+        ]
         own += [ids[r]] * 4
         f, ids = np.vstack(out), np.concatenate(own)
     return v, f.astype(np.int32), ids
@@ -52,8 +68,12 @@ def wavy(points: np.ndarray, length: float, rng: np.random.Generator, waves: int
     return np.cos(points @ k.T + phase).sum(axis=1) * np.sqrt(2 / waves)
 
 
-def mesh_of(body: Body, rng: np.random.Generator, *, spacing: float | None = None, noise: float = 0.0, alike: float = 0.0) -> tuple[TriMesh, np.ndarray]:
-    """A mesh of a body and the face each facet is of. Without ``spacing`` (mm) it is coarse; ``noise`` mm along the normals, a share of which is alike over ``alike`` mm."""
+def mesh_of(
+    body: Body, rng: np.random.Generator, *, spacing: float | None = None, noise: float = 0.0, alike: float = 0.0
+) -> tuple[TriMesh, np.ndarray]:
+    """A mesh of a body and the face each facet is of. Without ``spacing`` (mm) it is coarse; ``noise`` mm along the
+    normals, a share of which is alike over ``alike`` mm.
+    """
     size = diagonal_of(body)
     t = tessellate(body, (2e-3 if spacing is None else 2e-4) * size, 25.0 if spacing is None else 6.0)
     v, index = merge_vertices(np.round(t.vertices / size, 9) * size)

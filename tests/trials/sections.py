@@ -1,6 +1,8 @@
-"""Trial: a wall over a random outline of lines, arcs and teeth is cut and drawn; every true piece is to come back, and the told error to be true.
+"""Trial: a wall over a random outline of lines, arcs and teeth is cut and drawn; every true piece is to come back, and
+the told error to be true.
 
-The wall's facets straddle corners (scan-like, noisy or not) or end at them (coarse, CAD-like, uneven), from 2 mm to 20 m, in any pose.
+The wall's facets straddle corners (scan-like, noisy or not) or end at them (coarse, CAD-like, uneven), from 2 mm to 20
+m, in any pose.
 """
 
 from __future__ import annotations
@@ -24,7 +26,9 @@ MEASURE = "of what is allowed (6 noises; 0.08 straddling, 0.01 CAD-like, at 100 
 
 
 def _detailed(rng, pieces):
-    """Some corners of an outline rounded or cut: fillets and chamfers of about a hundredth of the size, steps and notches of lines."""
+    """Some corners of an outline rounded or cut: fillets and chamfers of about a hundredth of the size, steps and
+    notches of lines.
+    """
     out = []
     n = len(pieces)
     trim = {}
@@ -89,7 +93,13 @@ def _ring(rng, pieces, spacing, straddle):
     lengths = np.array([_length(p) for p in pieces])
     if straddle:
         total = lengths.sum()
-        s = np.sort((np.arange(int(total / spacing)) + rng.uniform(-0.2, 0.2, int(total / spacing))) * spacing + rng.uniform(0, spacing)) % total
+        s = (
+            np.sort(
+                (np.arange(int(total / spacing)) + rng.uniform(-0.2, 0.2, int(total / spacing))) * spacing
+                + rng.uniform(0, spacing)
+            )
+            % total
+        )
         s.sort()
         at = np.concatenate([[0], np.cumsum(lengths)])
         k = np.clip(np.searchsorted(at, s, side="right") - 1, 0, len(pieces) - 1)
@@ -170,8 +180,13 @@ def case(seed: int) -> list[Outcome]:
     own = np.min([entity_distance(e, trace) for e in s.geometry], axis=0)
     honest = s.told.max_distance >= own.max() * 0.98
     extra = len(drawn) - true_count
-    fine = missing == 0 and extra <= 1 and not s.warnings  # fewer are right where the noise hides a piece: no place is off then
+    fine = (
+        missing == 0 and extra <= 1 and not s.warnings
+    )  # fewer are right where the noise hides a piece: no place is off then
     told = bool(s.warnings) or worst * unit <= 1.05 * s.told.max_distance  # the error is no secret
     verdict = RIGHT if fine and honest else REFUSED if honest and (told or missing == 0) else WRONG
-    note = f"{missing} true pieces off, {extra:+d} pieces, told {s.told.rms / k:.3f} rms, {s.told.max_distance / k:.3f} max, {seconds:.1f} s {' '.join(s.warnings)}"
+    note = (
+        f"{missing} true pieces off, {extra:+d} pieces, told {s.told.rms / k:.3f} rms, "
+        f"{s.told.max_distance / k:.3f} max, {seconds:.1f} s {' '.join(s.warnings)}"
+    )
     return [Outcome(name, verdict, worst, note)]

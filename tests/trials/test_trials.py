@@ -15,7 +15,11 @@ SEEDS = [
 ]
 
 
-@pytest.mark.parametrize("area,seed", [(a, s) for a, seeds in SEEDS for s in seeds], ids=lambda x: getattr(x, "__name__", str(x)).rsplit(".", 1)[-1])
+@pytest.mark.parametrize(
+    "area,seed",
+    [(a, s) for a, seeds in SEEDS for s in seeds],
+    ids=lambda x: getattr(x, "__name__", str(x)).rsplit(".", 1)[-1],
+)
 def test_trial(area, seed):
     found = area.case(seed)
     assert found

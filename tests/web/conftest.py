@@ -43,7 +43,8 @@ def browser():
 
 @pytest.fixture
 def page(browser):
-    # The driver waits for conditions by evaluating text, which the pages' own policy forbids; test_policy looks with the policy on.
+    # The driver waits for conditions by evaluating text, which the pages' own policy forbids; test_policy looks with
+    # the policy on.
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
     p = context.new_page()
     p.set_default_timeout(30_000)

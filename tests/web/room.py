@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 ARGS = (
-    "--no-sandbox --use-angle=swiftshader --enable-unsafe-swiftshader --ignore-gpu-blocklist --disable-quic --no-first-run "
+    "--no-sandbox --use-angle=swiftshader --enable-unsafe-swiftshader --ignore-gpu-blocklist "
+    "--disable-quic --no-first-run "
     "--disable-background-networking --disable-component-update --disable-sync"
 ).split()
 
@@ -61,4 +62,8 @@ class Room:
         return self.page.request.get(f"{self.page.url.split('/jobs/')[0]}/api/jobs/{job}{path}")
 
     def summary(self, name: str) -> dict:
-        return next(s for s in self.api().json()["stones"] if s["name"] == name)["summary"]
+        return next(s for s in self.job()["stones"] if s["name"] == name)["summary"]
+
+    def job(self) -> dict:
+        """The job with its stones whole: records and all they tell."""
+        return {**self.api().json(), "stones": self.api("/stones").json()}

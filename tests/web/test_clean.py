@@ -1,4 +1,6 @@
-"""Raw scans made fit to work on, in the browser: counts and distances to the true parts are asserted, not the buttons."""
+"""Raw scans made fit to work on, in the browser: counts and distances to the true parts are asserted, not the
+buttons.
+"""
 
 import json
 import re
@@ -25,7 +27,9 @@ def truth(server):
 def open_job(server, page, name):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile(f"^{name}")).click()
-    page.wait_for_function("document.querySelector('canvas')?.mason?.scan || document.querySelector('canvas')?.mason?.points")
+    page.wait_for_function(
+        "document.querySelector('canvas')?.mason?.scan || document.querySelector('canvas')?.mason?.points"
+    )
 
 
 def bench(page):
@@ -37,7 +41,9 @@ def stage(page, name):
 
 
 def survey(page) -> str:
-    page.locator('[data-figure="survey"]').or_(bench(page).get_by_role("button", name="Survey the mesh")).first.wait_for()
+    page.locator('[data-figure="survey"]').or_(
+        bench(page).get_by_role("button", name="Survey the mesh")
+    ).first.wait_for()
     bench(page).get_by_role("button", name=re.compile("Survey (the mesh|again)")).click()
     page.locator('[data-figure="survey"]').wait_for(timeout=60_000)
     page.wait_for_function("!document.querySelector('[aria-label=Survey] [role=status]')")
@@ -51,7 +57,7 @@ def laid(room, name):
 
 def vertices(room, name) -> np.ndarray:
     """The shown vertices of a scan stone, in the scan's coordinates."""
-    key = next(s for s in room.api().json()["stones"] if s["name"] == name)["key"]
+    key = next(s for s in room.job()["stones"] if s["name"] == name)["key"]
     data = room.api(f"/geometry/{key}/scan").body()
     n = struct.unpack("<I", data[:4])[0]
     header = json.loads(data[4 : 4 + n])
@@ -105,7 +111,7 @@ def test_a_raw_mesh_is_surveyed_repaired_cut_and_closed(server, truth, page):
     assert cut["length"] == pytest.approx(2 * np.pi * radius, rel=0.02)
     rims = page.request.post(
         f"{server.url}/api/jobs/{page.url.rsplit('/', 1)[1]}/rims",
-        data={"scan": next(s["id"] for s in room.api().json()["stones"] if s["name"] == "Cut along a curve")},
+        data={"scan": next(s["id"] for s in room.job()["stones"] if s["name"] == "Cut along a curve")},
         headers={"X-CSRFToken": next(c["value"] for c in page.context.cookies() if c["name"] == "csrftoken")},
     ).json()
     assert len(rims) == 12
@@ -166,7 +172,9 @@ def test_a_slab_is_dropped_and_the_part_is_left(server, truth, page):
     shot(page, "clean-background")
     page.get_by_role("button", name=re.compile("Clear away")).click()
     laid(room, "Background")
-    assert stays == room.summary("Background")["triangles"] and goes + stays == room.summary("Lantern arm 2")["triangles"]
+    assert (
+        stays == room.summary("Background")["triangles"] and goes + stays == room.summary("Lantern arm 2")["triangles"]
+    )
     surface = ModelSurface(true_lantern_arm())
     d = np.abs(surface.distances(to_part(truth["lantern"][1]["pose"], vertices(room, "Background"))).distance)
     assert np.sqrt((np.sort(d)[: int(0.99 * len(d))] ** 2).mean()) < 0.08 and (d > 1).mean() < 0.004
@@ -185,7 +193,8 @@ def test_marking_by_outline_and_brush_front_and_through(server, truth, page):
     bench(page).get_by_role("button", name="Background").first.click()
     bench(page).get_by_role("button", name="Outline").click()
     page.evaluate(
-        """(n) => { const s = document.querySelector('canvas').mason; s.lookAlong(s.camera.position.clone().set(...n)); s.fit(false) }""",
+        """(n) => { const s = document.querySelector('canvas').mason; s.lookAlong(s.camera.position.clone().set(...n));
+        s.fit(false) }""",
         room.shown(np.zeros(3), np.array([0, 0, -1.0]))[1],
     )
 
@@ -229,7 +238,9 @@ def test_marking_by_outline_and_brush_front_and_through(server, truth, page):
     page.get_by_role("button", name="Back", exact=True).click()
     page.get_by_role("button", name="Invert").click()
     total = room.summary("Bracket raw")["triangles"]
-    page.wait_for_function(f"+document.querySelector('[data-figure=marked]').innerText.replaceAll(',', '') > {total // 2}")
+    page.wait_for_function(
+        f"+document.querySelector('[data-figure=marked]').innerText.replaceAll(',', '') > {total // 2}"
+    )
     page.keyboard.press("Escape")
 
 

@@ -1,4 +1,6 @@
-"""Scans brought together in the browser: by themselves, and by three clicked pairs; distances to the truth are asserted."""
+"""Scans brought together in the browser: by themselves, and by three clicked pairs; distances to the truth are
+asserted.
+"""
 
 import re
 
@@ -25,7 +27,7 @@ def off(truth, matrix, scan, first=0):  # noqa: F811
 
 
 def stones(room):
-    return {s["name"]: s for s in room.api().json()["stones"]}
+    return {s["name"]: s for s in room.job()["stones"]}
 
 
 def undone(room, *names):
@@ -52,14 +54,17 @@ def test_the_lantern_arm_joins_by_itself(server, truth, page):  # noqa: F811
     page.wait_for_timeout(800)
     shot(page, "join")
     bench(page).get_by_role("button", name="Apart").click()
-    page.wait_for_function("document.querySelector('[data-figure=strain]') && +document.querySelector('[data-figure=strain]').innerText > 0.01")
+    page.wait_for_function(
+        "document.querySelector('[data-figure=strain]') && "
+        "+document.querySelector('[data-figure=strain]').innerText > 0.01"
+    )
     assert float(page.locator('[data-figure="strain"]').inner_text()) < 0.2
     page.wait_for_timeout(800)
     shot(page, "join-apart")
     bench(page).get_by_role("button", name="Scans", exact=True).click()
     bench(page).get_by_role("button", name="Lay the settled places").click()
     laid(room, "Settled")
-    ids = [s["id"] for s in room.api().json()["stones"] if s["kind"] == "scan"]
+    ids = [s["id"] for s in room.job()["stones"] if s["kind"] == "scan"]
     motions = stones(room)["Settled"]["summary"]["motions"]
     assert max(off(truth, motions[ids[i]], i) for i in range(6)) < 0.05
     bench(page).get_by_role("button", name=re.compile("^Merge")).click()
@@ -82,7 +87,10 @@ def test_a_scan_is_placed_by_clicked_pairs(server, truth, page):  # noqa: F811
     bench(page).get_by_role("button", name=re.compile("^Match by pairs")).click()
     sides = {0: "Placed scans", 1: "Scan to bring"}
     for label in sides.values():
-        page.wait_for_function("l => [...document.querySelectorAll('canvas')].find(c => c.ariaLabel === l)?.mason?.others.size === 1", arg=label)
+        page.wait_for_function(
+            "l => [...document.querySelectorAll('canvas')].find(c => c.ariaLabel === l)?.mason?.others.size === 1",
+            arg=label,
+        )
     poses = [np.array(t["pose"]) for t in truth["lantern"]]
 
     def at(k, point):
@@ -90,13 +98,15 @@ def test_a_scan_is_placed_by_clicked_pairs(server, truth, page):  # noqa: F811
 
     for k, label in sides.items():
         page.evaluate(
-            "([l, d]) => { const c = [...document.querySelectorAll('canvas')].find(c => c.ariaLabel === l); c.mason.face(d); c.mason.fit(false) }",
+            "([l, d]) => { const c = [...document.querySelectorAll('canvas')].find(c => c.ariaLabel "
+            "=== l); c.mason.face(d); c.mason.fit(false) }",
             [label, (poses[k][:3, :3] @ [0.9, 0.05 if k else -0.05, 0.9]).tolist()],
         )
 
     def click(k, point):
         x, y = page.evaluate(
-            "([l, p]) => { const c = [...document.querySelectorAll('canvas')].find(c => c.ariaLabel === l), r = c.getBoundingClientRect(), s = c.mason.project(p); return [r.x + s.x, r.y + s.y] }",
+            "([l, p]) => { const c = [...document.querySelectorAll('canvas')].find(c => c.ariaLabel "
+            "=== l), r = c.getBoundingClientRect(), s = c.mason.project(p); return [r.x + s.x, r.y + s.y] }",
             [sides[k], at(k, point)],
         )
         page.mouse.click(x, y)
@@ -113,7 +123,7 @@ def test_a_scan_is_placed_by_clicked_pairs(server, truth, page):  # noqa: F811
     bench(page).get_by_role("button", name="Lay 2 places").click()
     laid(room, "Rough match")
     found = stones(room)["Rough match"]
-    ids = [s["id"] for s in room.api().json()["stones"] if s["kind"] == "scan"]
+    ids = [s["id"] for s in room.job()["stones"] if s["kind"] == "scan"]
     assert set(found["summary"]["motions"]) == set(ids[:2]) and len(found["record"]["pairs"]) == 3
     assert off(truth, found["summary"]["motions"][ids[1]], 1) < 0.25
     undone(room, "Rough match")

@@ -1,4 +1,6 @@
-"""The pages live by their own policy: nothing inline, nothing from elsewhere; and what others changed is shown, not overwritten."""
+"""The pages live by their own policy: nothing inline, nothing from elsewhere; and what others changed is shown, not
+overwritten.
+"""
 
 import urllib.request
 
@@ -15,7 +17,10 @@ def strict(browser):
     page.on("console", lambda m: page.said.append(m.text) if m.type in ("error", "warning") else None)
     page.on("pageerror", lambda e: page.said.append(str(e)))
     page.elsewhere = []
-    page.on("request", lambda r: page.elsewhere.append(r.url) if not r.url.startswith((page.home, "data:", "blob:")) else None)
+    page.on(
+        "request",
+        lambda r: page.elsewhere.append(r.url) if not r.url.startswith((page.home, "data:", "blob:")) else None,
+    )
     yield page
     context.close()
 
@@ -37,7 +42,9 @@ def test_every_stage_keeps_to_the_policy(server, strict):
 
 
 def test_what_another_changed_meanwhile_is_shown_and_not_overwritten(server, page):
-    """Two people at one job: the second change of the same stone is refused with a sentence, and the page shows what is true now."""
+    """Two people at one job: the second change of the same stone is refused with a sentence, and the page shows what is
+    true now.
+    """
     from ..hostile.people import Person
 
     other = Person(server.url)
@@ -58,7 +65,7 @@ def test_what_another_changed_meanwhile_is_shown_and_not_overwritten(server, pag
     bench.get_by_label("R, typed").fill("2.5")
     bench.get_by_role("button", name="Choose").click()
     bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()
-    body = [s for s in other.get(f"/jobs/{job}")["stones"] if s["produces"] == "body"][-1]
+    body = [s for s in other.get(f"/jobs/{job}/stones") if s["produces"] == "body"][-1]
     assert body["status"] == "sound" and body["summary"]["radius"] == 2.5
     page.keyboard.press("Control+z")
     bench.get_by_role("button", name="R: chosen 2.2, change").wait_for()

@@ -1,4 +1,6 @@
-"""The whole job in a browser, from the scan to a checked, exported model; every result is compared with the true part."""
+"""The whole job in a browser, from the scan to a checked, exported model; every result is compared with the
+true part.
+"""
 
 import os
 import re
@@ -235,7 +237,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     def becomes(wanted):
         for _ in range(100):
             if abs(volume() - wanted) < 0.5 and all(
-                s["status"] in ("sound", "attention") for s in room.api().json()["stones"]
+                s["status"] in ("sound", "attention") for s in room.job()["stones"]
             ):
                 return True
             page.wait_for_timeout(400)
@@ -256,7 +258,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.wait_for_timeout(2500)
     page.get_by_role("button", name="Lay datum again").click()
     for _ in range(160):
-        stones = {s["name"]: s for s in room.api().json()["stones"]}
+        stones = {s["name"]: s for s in room.job()["stones"]}
         settled = all(s["status"] in ("sound", "attention") for s in stones.values())
         if settled and (np.array(stones["Part frame"]["summary"]["matrix"]) @ pose)[0, 0] < 0:
             break
@@ -268,18 +270,18 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
     for _ in range(80):
-        kept = room.api().json()
+        kept = room.job()
         if kept["redo"] and all(s["status"] in ("sound", "attention") for s in kept["stones"]):
             break
         page.wait_for_timeout(500)
 
     # The plug is pulled: all is there afterwards.
-    kept = room.api().json()
+    kept = room.job()
     server.kill()
     server.start()
     page.reload()
     room.stone("Foot rounding").wait_for()
-    again = room.api().json()
+    again = room.job()
     assert [s["record"] for s in again["stones"]] == [s["record"] for s in kept["stones"]]
     assert [s["key"] for s in again["stones"]] == [s["key"] for s in kept["stones"]]
     assert all(s["status"] in ("sound", "attention") for s in again["stones"]) and again["undo"] == kept["undo"]
@@ -348,7 +350,8 @@ def test_brushed_line_and_circle_are_fitted(server, page):
 
     def brush(points):
         at = svg.evaluate(
-            "(e, pts) => pts.map(([u, v]) => { const p = new DOMPoint(u, -v).matrixTransform(e.getScreenCTM()); return [p.x, p.y] })",
+            "(e, pts) => pts.map(([u, v]) => { const p = new DOMPoint(u, "
+            "-v).matrixTransform(e.getScreenCTM()); return [p.x, p.y] })",
             points,
         )
         page.mouse.move(*at[0])

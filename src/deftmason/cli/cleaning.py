@@ -21,7 +21,9 @@ def _defects(fix: str) -> list[str]:
     names = [n.strip() for n in fix.split(",") if n.strip()]
     for n in names:
         if n not in REPAIRS:
-            raise BadArgument(f"--fix: '{n}' is not a kind of defect; give all, none, or some of {', '.join(REPAIRS)}.", field="fix")
+            raise BadArgument(
+                f"--fix: '{n}' is not a kind of defect; give all, none, or some of {', '.join(REPAIRS)}.", field="fix"
+            )
     if not names:
         raise BadArgument("--fix names no kind of defect; give all, none, or names parted by commas.", field="fix")
     return names
@@ -32,7 +34,9 @@ def _fill(fill: str) -> int | None:
     if fill in ("all", "none"):
         return None if fill == "all" else 0
     if not fill.isdigit():
-        raise BadArgument(f"--fill: '{fill}' is not a count; give none, all, or how many of the shortest loops.", field="fill")
+        raise BadArgument(
+            f"--fill: '{fill}' is not a count; give none, all, or how many of the shortest loops.", field="fill"
+        )
     return int(fill)
 
 
@@ -96,7 +100,10 @@ def clean_file(
             raise BadInput(f"{name}: {e.message}") from None
         goes = slab_items(mesh, slab)
         scraps = loose_scraps(mesh, ~goes)
-        did += [{"what": "background triangles", "count": int(goes.sum())}, {"what": "loose scraps' triangles", "count": int(scraps.sum())}]
+        did += [
+            {"what": "background triangles", "count": int(goes.sum())},
+            {"what": "loose scraps' triangles", "count": int(scraps.sum())},
+        ]
         v, f, c = compact(mesh.vertices, mesh.faces[~(goes | scraps)], mesh.colors)
         mesh = TriMesh(v, f, c)
         if len(f) == 0:
@@ -112,7 +119,9 @@ def clean_file(
         did.append({"what": "open loops closed", "count": len(rims)})
     if strength:
         mesh, info = smooth(mesh, strength, progress=part(progress, 0.75, 0.85))
-        did.append({"what": f"vertices smoothed, none moved more than {info['moved_max']:.4f} mm", "count": len(mesh.vertices)})
+        did.append(
+            {"what": f"vertices smoothed, none moved more than {info['moved_max']:.4f} mm", "count": len(mesh.vertices)}
+        )
     if decimate_to is not None:
         fewer = decimate(mesh, decimate_to, part(progress, 0.85, 0.9))
         did.append({"what": "triangles taken by decimation", "count": len(mesh.faces) - len(fewer.faces)})
@@ -132,4 +141,10 @@ def clean_file(
     seconds = time.perf_counter() - begin
     write_scan(out, mesh)
     progress(1.0)
-    return {"before": before, "after": inspection(after), "did": [d for d in did if d["count"]], "warnings": warnings, "seconds": seconds}, not unmended
+    return {
+        "before": before,
+        "after": inspection(after),
+        "did": [d for d in did if d["count"]],
+        "warnings": warnings,
+        "seconds": seconds,
+    }, not unmended

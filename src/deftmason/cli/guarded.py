@@ -1,4 +1,6 @@
-"""A command worked on in a process of its own, so that a file which breaks the geometry kernel ends in a sentence and not in a crash."""
+"""A command worked on in a process of its own, so that a file which breaks the geometry kernel ends in a sentence and
+not in a crash.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ _SHARE = 0.9  # of the machine's memory one command may ask for
 
 
 def in_a_child() -> None:
-    """Returns in a child process; this one waits for it and exits as it did, with status 3 and a sentence where it broke down."""
+    """Returns in a child process; this one waits for it and exits as it did, with status 3 and a sentence where it
+    broke down.
+    """
     child = os.fork()
     if child == 0:
         most = int(_SHARE * os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE"))
@@ -31,7 +35,11 @@ def in_a_child() -> None:
     if -code in _BROKE or -code == signal.SIGKILL:
         files = [a for a in sys.argv[2:] if os.path.isfile(a)]
         about = ", ".join(os.path.basename(f) for f in files[:2]) or "this"
-        why = "needs more memory than this machine has" if -code == signal.SIGKILL else "broke the geometry kernel; the file is damaged or holds what no part has"
+        why = (
+            "needs more memory than this machine has"
+            if -code == signal.SIGKILL
+            else "broke the geometry kernel; the file is damaged or holds what no part has"
+        )
         print(f"mason: {about}: {why}. Export it again, simpler.", file=sys.stderr, flush=True)
         os._exit(3)
     os._exit(128 - code)

@@ -21,10 +21,14 @@ def _pairs(path: str, count: int) -> list[tuple[int, int, list, list]]:
     except OSError:
         raise BadInput(f"{name}: cannot be read; give a JSON file of pairs.") from None
     except ValueError:
-        raise BadInput(f'{name}: is not JSON; write {{"pairs": [{{"fixed", "moving", "fixed_points", "moving_points"}}]}}.') from None
+        raise BadInput(
+            f'{name}: is not JSON; write {{"pairs": [{{"fixed", "moving", "fixed_points", "moving_points"}}]}}.'
+        ) from None
     listed = data.get("pairs") if isinstance(data, dict) else None
     if not isinstance(listed, list) or not listed:
-        raise BadInput(f'{name}: has no list "pairs"; write {{"pairs": [{{"fixed", "moving", "fixed_points", "moving_points"}}]}}.')
+        raise BadInput(
+            f'{name}: has no list "pairs"; write {{"pairs": [{{"fixed", "moving", "fixed_points", "moving_points"}}]}}.'
+        )
     out = []
     for k, entry in enumerate(listed):
         try:
@@ -32,9 +36,14 @@ def _pairs(path: str, count: int) -> list[tuple[int, int, list, list]]:
             p = [[float(c) for c in q] for q in entry["fixed_points"]]
             q = [[float(c) for c in r] for r in entry["moving_points"]]
         except (KeyError, TypeError, ValueError):
-            raise BadInput(f"{name}: pair {k + 1} lacks fixed, moving, fixed_points or moving_points as numbers.") from None
+            raise BadInput(
+                f"{name}: pair {k + 1} lacks fixed, moving, fixed_points or moving_points as numbers."
+            ) from None
         if not (0 <= fixed < count and 0 <= moving < count) or fixed == moving:
-            raise BadInput(f"{name}: pair {k + 1} names scans {fixed} and {moving}; give two different numbers from 0 to {count - 1}.")
+            raise BadInput(
+                f"{name}: pair {k + 1} names scans {fixed} and {moving}; give two different numbers "
+                f"from 0 to {count - 1}."
+            )
         if len(p) != len(q) or len(p) < 3 or any(len(r) != 3 for r in p + q):
             raise BadInput(f"{name}: pair {k + 1} needs three or more points of x, y, z, as many fixed as moving.")
         out.append((fixed, moving, p, q))
@@ -109,10 +118,15 @@ def join_files(
     else:
         motions, links, refused = result.motions, result.links, result.refused
     if 0 not in motions:
-        warnings.append(f"{names[0]}: the first scan could not be placed with the others; the frame is that of {names[min(motions)]}.")
+        warnings.append(
+            f"{names[0]}: the first scan could not be placed with the others; the frame is that of "
+            f"{names[min(motions)]}."
+        )
     unplaced = [i for i in range(len(seen)) if i not in motions or len(motions) < 2 and i > 0]
     warnings += [f"{names[i]}: not placed. {refused[i].why}" for i in unplaced if i in refused]
-    merged = merge({i: seen[i] for i in motions}, motions, resolution=resolution, noise=noise, progress=part(progress, 0.7, 0.95))
+    merged = merge(
+        {i: seen[i] for i in motions}, motions, resolution=resolution, noise=noise, progress=part(progress, 0.7, 0.95)
+    )
     seconds = time.perf_counter() - begin
     answer = {
         "transforms": [motions[i].matrix.tolist() if i in motions else None for i in range(len(seen))],

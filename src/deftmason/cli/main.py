@@ -83,7 +83,8 @@ def inspect(file: str, units: Units = "mm", as_json: Json = False) -> None:
         answer,
         as_json,
         [
-            f"{answer['kind']}: {answer['points']:,} points, {answer['triangles']:,} triangles, {len(answer['open_loops'])} open loops",
+            f"{answer['kind']}: {answer['points']:,} points, {answer['triangles']:,} triangles, "
+            f"{len(answer['open_loops'])} open loops",
             found,
         ],
     )
@@ -99,7 +100,9 @@ def clean(
     ] = False,
     fill: Annotated[str, typer.Option("--fill", help="Close open loops: none, all, or the N shortest.")] = "none",
     fill_shape: Annotated[str, typer.Option("--fill-shape", help="flat, tangent or curved.")] = "tangent",
-    smooth: Annotated[float | None, typer.Option("--smooth", help="0 to 1: calm the noise, edges and volume kept.")] = None,
+    smooth: Annotated[
+        float | None, typer.Option("--smooth", help="0 to 1: calm the noise, edges and volume kept.")
+    ] = None,
     decimate_to: Annotated[int | None, typer.Option("--decimate-to", help="Leave about so many triangles.")] = None,
     decimate_within: Annotated[
         float | None, typer.Option("--decimate-within", help="As few triangles as stay within so many mm.")
@@ -134,10 +137,17 @@ def clean(
 def join(
     files: Annotated[list[str], typer.Argument(help="The scans; all come into the frame of the first.")],
     out: Annotated[str, typer.Option("--out", help="Where the joined mesh goes (.stl or .ply).")],
-    pairs: Annotated[str | None, typer.Option("--pairs", help="JSON file of roughly matching places, instead of the automatic match.")] = None,
+    pairs: Annotated[
+        str | None,
+        typer.Option("--pairs", help="JSON file of roughly matching places, instead of the automatic match."),
+    ] = None,
     noise: Annotated[float | None, typer.Option("--noise", help="The scanner's stated noise, mm.")] = None,
-    resolution: Annotated[float | None, typer.Option("--resolution", help="Edge length of the joined mesh, mm.")] = None,
-    transforms: Annotated[str | None, typer.Option("--transforms", help="Write the placements to this JSON file.")] = None,
+    resolution: Annotated[
+        float | None, typer.Option("--resolution", help="Edge length of the joined mesh, mm.")
+    ] = None,
+    transforms: Annotated[
+        str | None, typer.Option("--transforms", help="Write the placements to this JSON file.")
+    ] = None,
     units: Units = "mm",
     progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
     as_json: Json = False,
@@ -146,10 +156,23 @@ def join(
     from .joining import join_files
 
     answer, whole = join_files(
-        files, out, units=units, pairs=pairs, noise=noise, resolution=resolution, transforms=transforms, progress=_bar(progress)
+        files,
+        out,
+        units=units,
+        pairs=pairs,
+        noise=noise,
+        resolution=resolution,
+        transforms=transforms,
+        progress=_bar(progress),
     )
-    lines = [f"{len(files) - len(answer['unplaced'])} of {len(files)} scans placed, {answer['merged']['triangles']:,} triangles"]
-    lines += [f"scan {l['a'] + 1} and {l['b'] + 1}: {l['overlap']:.0%} shared, {l['rms']:.3f} mm apart (rms)" for l in answer["links"]]
+    lines = [
+        f"{len(files) - len(answer['unplaced'])} of {len(files)} scans placed, "
+        f"{answer['merged']['triangles']:,} triangles"
+    ]
+    lines += [
+        f"scan {l['a'] + 1} and {l['b'] + 1}: {l['overlap']:.0%} shared, {l['rms']:.3f} mm apart (rms)"
+        for l in answer["links"]
+    ]
     _print(answer, as_json, lines)
     if not whole:
         raise typer.Exit(4)

@@ -11,9 +11,10 @@ import time
 from ..core.deliver.script import model_script
 from ..core.errors import BadArgument, BadInput
 from ..core.kernel.files import write_step
+from ..core.recipe.parse import parse_step
 from ..core.recipe.recipefile import read_recipe
+from ..core.recipe.references import files_in
 from ..core.recipe.replay import Replay, ledger, set_value, working_scan
-from ..core.recipe.step import parse_step
 from ..core.recipe.store import ResultStore
 from ..core.scan.files import write_scan
 
@@ -37,33 +38,29 @@ def replay_recipe(path: str, out: str, scans: dict[str, str], changes: dict[str,
     """The contract's answer and the exit status."""
     name, records, steps = read_recipe(path)
     here = os.path.dirname(os.path.abspath(path))
-    names = {s.name for s in steps if s.kind == "scan"}
+    read = {s.name: s for s in steps if files_in(type(s), s)}
     for given, file in scans.items():
-        if given not in names:
+        if given not in read:
             raise BadArgument(
-                f"--scan: the recipe has no scan '{given}'; it has {', '.join(sorted(names))}.", field="scan"
+                f"--scan: the recipe has no scan '{given}'; it has {', '.join(sorted(read))}.", field="scan"
             )
         if not os.path.isfile(file):
             raise BadInput(f"{file}: there is no such file; check the path.")
     checksums = {n: file_sha256(f) for n, f in scans.items()}
-    replaced = {
-        s.name: checksums[s.name]
-        for s in steps
-        if s.kind == "scan" and s.name in checksums and checksums[s.name] != s.sha256
-    }  # type: ignore[attr-defined]
+    replaced = {n: c for n, c in checksums.items() if c not in files_in(type(read[n]), read[n])}
 
     def scan_file(sha256: str, scan_name: str) -> str:
         if scan_name in scans:
             return scans[scan_name]
-        file = next(s.file for s in steps if s.kind == "scan" and s.name == scan_name)  # type: ignore[attr-defined]
+        file = read[scan_name].file  # type: ignore[attr-defined]
         found = os.path.join(here, file)
         if not os.path.isfile(found):
             raise BadInput(f"{file}: the recipe's scan is not beside it; give it with --scan '{scan_name}=FILE'.")
         return found
 
-    for s in steps:
-        if s.kind == "scan":
-            scan_file(s.sha256, s.name)  # type: ignore[attr-defined]
+    for s in read.values():
+        for sha in files_in(type(s), s):
+            scan_file(sha, s.name)
     os.makedirs(out, exist_ok=True)
     begin = time.perf_counter()
     with tempfile.TemporaryDirectory() as folder:

@@ -1,4 +1,5 @@
-"""Compile what is compiled at first use, once, at set-up: a small job of each kind is done so that nobody's first command waits for it.
+"""Compile what is compiled at first use, once, at set-up: a small job of each kind is done so that nobody's first
+command waits for it.
 
 What is compiled is kept beside the sources and serves every later process.
 """
@@ -68,7 +69,10 @@ def warm(say=print) -> None:
         from ..core.join.run import join
         from ..core.join.seen import see
 
-        seen = [see(scan[0], keep_slab=True), see(scan[0].moved(RigidMotion.of(np.eye(3), [5.0, 0, 0])), keep_slab=True)]
+        seen = [
+            see(scan[0], keep_slab=True),
+            see(scan[0].moved(RigidMotion.of(np.eye(3), [5.0, 0, 0])), keep_slab=True),
+        ]
         merge(dict(enumerate(seen)), join(seen).motions, resolution=2.0)
 
     for step in (scanned, surveyed, picked, cut, written, joined):

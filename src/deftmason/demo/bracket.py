@@ -104,12 +104,21 @@ def bracket_scanner(spacing: float = 0.52, seed: int = 20) -> Scanner:
 
 #: Where the raw scan is torn, in part coordinates: x, y, z and radius, mm. The last is the pivot bore's mouth.
 TORN = (
-    (30.0, 8.0, 12.0, 3.5), (-30.0, -20.0, 12.0, 2.6), (-12.0, 17.9, 20.0, 3.0), (45.0, 10.0, 6.0, 2.4), (0.0, -30.0, 6.0, 3.2),
-    (10.0, 24.0, 12.0, 2.0), (-20.0, 2.0, 30.0, 2.2), (20.0, 16.0, 0.0, 3.6), (6.0, 0.0, 12.0, 2.6),
-)  # fmt: skip
+    (30.0, 8.0, 12.0, 3.5),
+    (-30.0, -20.0, 12.0, 2.6),
+    (-12.0, 17.9, 20.0, 3.0),
+    (45.0, 10.0, 6.0, 2.4),
+    (0.0, -30.0, 6.0, 3.2),
+    (10.0, 24.0, 12.0, 2.0),
+    (-20.0, 2.0, 30.0, 2.2),
+    (20.0, 16.0, 0.0, 3.6),
+    (6.0, 0.0, 12.0, 2.6),
+)
 
 
 def raw_bracket(mesh: TriMesh, pose: RigidMotion) -> TriMesh:
-    """The scan as it came from the scanner's own software: torn holes, spikes, flipped and doubled triangles, scraps."""
+    """The scan as it came from the scanner's own software: torn holes, spikes, flipped and doubled triangles,
+    scraps.
+    """
     at = [(*pose.points(np.array(t[:3])).tolist(), t[3]) for t in TORN]
     return spoil(tear(mesh, at))

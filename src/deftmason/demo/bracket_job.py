@@ -12,8 +12,8 @@ import numpy as np
 
 from ..core.elements import RigidMotion
 from ..core.recipe.kinds.sketch import propose_sketch
+from ..core.recipe.parse import parse_step
 from ..core.recipe.replay import Ran, Replay
-from ..core.recipe.step import parse_step
 from ..core.recipe.store import ResultStore
 from ..core.sketch.sizes import round_value
 

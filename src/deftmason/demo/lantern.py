@@ -1,6 +1,7 @@
 """The lantern arm of the Wrenfleet ferry: its true model, and six raw scans of it on a slab.
 
-A foot with two bolt holes, an arm that rises and swings forward, an eye at its end for the lantern's pin, a rib under the
+A foot with two bolt holes, an arm that rises and swings forward, an eye at its end for the lantern's pin, a rib under
+the
 arm. No symmetry, so that its scans go together in one way only.
 """
 

@@ -1,4 +1,6 @@
-"""Damage that raw meshes come with, put into a clean one: torn holes, spikes, flipped and doubled triangles, scraps, a fin."""
+"""Damage that raw meshes come with, put into a clean one: torn holes, spikes, flipped and doubled triangles, scraps, a
+fin.
+"""
 
 from __future__ import annotations
 

@@ -59,7 +59,9 @@ def stations_around(count: int, distance: float) -> np.ndarray:
 
 
 def _surface_nets(surface: ModelSurface, spacing: float, lattice: np.ndarray | None = None) -> TriMesh:
-    """An even mesh on cells of ``spacing`` mm; ``lattice`` (3, 3) turns the cells, which leave their pattern on rounded edges."""
+    """An even mesh on cells of ``spacing`` mm; ``lattice`` (3, 3) turns the cells, which leave their pattern on rounded
+    edges.
+    """
     low, high = bounds_of(surface.body, tight=True)
     turn = np.eye(3) if lattice is None else lattice
     if lattice is not None:

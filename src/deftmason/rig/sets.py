@@ -1,6 +1,7 @@
 """Sets of partial scans whose placements are known, to prove joining on.
 
-A ring too wide for one look, scanned in eight sectors that close on themselves; a turned part whose only hold against turning
+A ring too wide for one look, scanned in eight sectors that close on themselves; a turned part whose only hold against
+turning
 is one small flat; a plain turned part that nothing holds; each seen with or without the slab.
 """
 
@@ -27,7 +28,17 @@ def ring_body() -> Body:
     from build123d import Box, Cylinder, Pos, Rot
 
     part = Pos(0, 0, 5) * Cylinder(60, 10) - Pos(0, 0, 5) * Cylinder(42, 20)
-    pads = [(6, 51, 3.0), (50, 47, 2.2), (85, 54, 2.6), (131, 50, 3.4), (176, 53, 2.0), (211, 47, 2.8), (261, 52, 3.2), (307, 50, 1.8), (338, 54, 2.9)]
+    pads = [
+        (6, 51, 3.0),
+        (50, 47, 2.2),
+        (85, 54, 2.6),
+        (131, 50, 3.4),
+        (176, 53, 2.0),
+        (211, 47, 2.8),
+        (261, 52, 3.2),
+        (307, 50, 1.8),
+        (338, 54, 2.9),
+    ]
     for degrees, radius, size in pads:
         at = Rot(0, 0, degrees) * Pos(radius, 0, 11)
         part += at * Rot(0, 0, 3 * degrees) * Box(4 * size, 2.4 * size, 4 + size)
@@ -60,7 +71,9 @@ def ring_scans(
     spacing: float = 0.6, sector_deg: float = 72.0, *, correlated_share: float = 0.0, seed: int = 5
 ) -> list[tuple[TriMesh, RigidMotion]]:
     """Eight sectors of the ring, each 45° on from the last, seen from above and outside; and their poses."""
-    whole = scan_views(ring_body(), around(8, 1.3), spacing=spacing, slab=False, correlated_share=correlated_share, seed=seed)
+    whole = scan_views(
+        ring_body(), around(8, 1.3), spacing=spacing, slab=False, correlated_share=correlated_share, seed=seed
+    )
     out = []
     for k, (mesh, pose) in enumerate(whole):
         p = pose.inverse().points(mesh.centroids)
@@ -72,12 +85,21 @@ def ring_scans(
 
 
 def turned_scans(feature: bool = True, spacing: float = 0.7, seed: int = 6) -> list[tuple[TriMesh, RigidMotion]]:
-    """Four looks at the spindle, two lying and two standing. Without its feature each look has a lattice of its own: one for all would leave
+    """Four looks at the spindle, two lying and two standing. Without its feature each look has a lattice of its own:
+    one for all would leave
     the same pattern on every rounded edge, and hold what nothing holds."""
     lying = turned((0, 1, 0), -90)
-    views = [*around(1, 0.9), View(lying, (-0.3, 0.35, 1.2)), View(lying, (0.4, -0.45, 1.2)), *around(1, 0.9, start=0.9)]
+    views = [
+        *around(1, 0.9),
+        View(lying, (-0.3, 0.35, 1.2)),
+        View(lying, (0.4, -0.45, 1.2)),
+        *around(1, 0.9, start=0.9),
+    ]
     body = turned_body(feature)
     if feature:
         return scan_views(body, views, spacing=spacing, slab=False, seed=seed)
     lattices = [turned((k + 1.0, 2.0, 3.0 - k), 20.0 + 37 * k) for k in range(len(views))]
-    return [scan_views(body, [v], spacing=spacing, slab=False, seed=seed + k, lattice=l)[0] for k, (v, l) in enumerate(zip(views, lattices))]
+    return [
+        scan_views(body, [v], spacing=spacing, slab=False, seed=seed + k, lattice=l)[0]
+        for k, (v, l) in enumerate(zip(views, lattices))
+    ]

@@ -1,6 +1,7 @@
 """Raw partial scans: what one station sees of a part on its slab, each scan in coordinates of its own.
 
-The part lies on the slab in some attitude, the head looks from one place, and gets the part and the slab around it as far as
+The part lies on the slab in some attitude, the head looks from one place, and gets the part and the slab around it as
+far as
 neither hides the other, with noise along the line of sight, stray points and a few scraps in mid-air.
 """
 
@@ -22,7 +23,9 @@ __all__ = ["View", "scan_views", "turned"]
 
 @dataclass(frozen=True)
 class View:
-    """``attitude`` (3, 3) turns the part before it is set down on the slab; ``toward`` (3,) points to the head from it."""
+    """``attitude`` (3, 3) turns the part before it is set down on the slab; ``toward`` (3,) points to the head
+    from it.
+    """
 
     attitude: np.ndarray
     toward: tuple[float, float, float]
@@ -43,7 +46,9 @@ def scan_views(
     seed: int = 3,
     lattice: np.ndarray | None = None,
 ) -> list[tuple[TriMesh, RigidMotion]]:
-    """One scan for each view, and the pose (part to scan coordinates) of each. Lengths in mm; ``lattice`` turns the cells the part is meshed on."""
+    """One scan for each view, and the pose (part to scan coordinates) of each. Lengths in mm; ``lattice`` turns the
+    cells the part is meshed on.
+    """
     import open3d as o3d
 
     rng = np.random.default_rng(seed)
@@ -75,7 +80,9 @@ def scan_views(
         seen = np.zeros(len(v), bool)
         seen[ask] = ~np.isfinite(scene.cast_rays(o3d.core.Tensor(rays))["t_hit"].numpy())
         seen[: len(part)] = _without_specks(seen[: len(part)], mesh.faces) & (cosine[: len(part)] > 0.05)
-        grain = np.sqrt(1 - correlated_share) * rng.normal(size=len(v)) + np.sqrt(correlated_share) * _smooth_field(v, correlation_mm, rng, 80)
+        grain = np.sqrt(1 - correlated_share) * rng.normal(size=len(v)) + np.sqrt(correlated_share) * _smooth_field(
+            v, correlation_mm, rng, 80
+        )
         shift = noise * grain * np.minimum(1 / np.maximum(np.sqrt(np.maximum(cosine, 0.01)), 0.35), 2)
         wild = rng.uniform(size=len(v)) < outlier_share
         shift[wild] += rng.normal(0, 40 * noise, int(wild.sum()))

@@ -1,4 +1,6 @@
-"""Before anything else looks at a request: who may speak to this server at all, by which name, and what browsers are told of it."""
+"""Before anything else looks at a request: who may speak to this server at all, by which name, and what browsers are
+told of it.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ def is_loopback(address: str) -> bool:
 
 
 class Guard:
-    """In local use nobody logs in, so nobody from elsewhere gets in; and no other name is answered, static files included."""
+    """In local use nobody logs in, so nobody from elsewhere gets in; and no other name is answered, static files
+    included.
+    """
 
     def __init__(self, get_response):
         self.get_response = get_response

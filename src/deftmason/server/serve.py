@@ -1,4 +1,5 @@
-"""Start web server and worker together and keep them up; Ctrl+C stops both. ``python -m deftmason.server.serve [--port N] [--host A]``.
+"""Start web server and worker together and keep them up; Ctrl+C stops both. ``python -m deftmason.server.serve [--port
+N] [--host A]``.
 
 A worker that died is replaced. A web server that died, or that has not answered for a while, is too.
 """
@@ -20,7 +21,9 @@ from .guard import is_loopback
 
 __all__ = ["Kept", "main"]
 
-_PATIENCE = float(os.environ.get("DEFT_MASON_PATIENCE", "20"))  # seconds without an answer before the web server is replaced
+_PATIENCE = float(
+    os.environ.get("DEFT_MASON_PATIENCE", "20")
+)  # seconds without an answer before the web server is replaced
 _ASK_EVERY = min(3.0, _PATIENCE / 3)
 _SWEEP_EVERY = 3600.0  # seconds between two looks for what nobody needs any more
 _STARTING = 60.0  # seconds a web server has until it answers first
@@ -104,7 +107,10 @@ def main() -> int:
         )
         return 2
     if _taken(options.host, options.port):
-        print(f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.", file=sys.stderr)
+        print(
+            f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.",
+            file=sys.stderr,
+        )
         return 1
     from . import settings  # noqa: F401  says what is wrong with the data folder, if anything is
 
@@ -113,7 +119,9 @@ def main() -> int:
     sweeping = [*python, "deftmason.server", "collect", "--quiet"]
     sweep, swept = subprocess.Popen(sweeping, env=plain, start_new_session=True), time.monotonic()
     web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
-    worker = Kept([*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env)
+    worker = Kept(
+        [*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env
+    )
     host = f"[{options.host}]" if ":" in options.host else options.host
     pulse = _Pulse(f"http://{'127.0.0.1' if host == '0.0.0.0' else host}:{options.port}/api/session")
     print(f"Deft Mason is at http://{host}:{options.port}/  (Ctrl+C stops it)", flush=True)

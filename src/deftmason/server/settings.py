@@ -28,7 +28,10 @@ def make_ready(folder: Path) -> None:
     except OSError as e:
         if e.errno == errno.ENOSPC:
             return  # what is there can still be looked at
-        sys.exit(f"The data folder {folder} cannot be written to ({e.strerror}); give it to this user, or set DEFT_MASON_DATA to another.")
+        sys.exit(
+            f"The data folder {folder} cannot be written to ({e.strerror}); give it to this user, or "
+            "set DEFT_MASON_DATA to another."
+        )
 
 
 def _secret() -> str:
@@ -139,6 +142,10 @@ LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
-    "loggers": {"django.request": {"level": "CRITICAL"}, "django.security": {"level": "ERROR"}, "axes": {"level": "ERROR"}},
+    "loggers": {
+        "django.request": {"level": "CRITICAL"},
+        "django.security": {"level": "ERROR"},
+        "axes": {"level": "ERROR"},
+    },
     "root": {"handlers": ["console"], "level": "WARNING"},
 }

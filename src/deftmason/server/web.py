@@ -37,11 +37,17 @@ class _Refusal(Error):
     def to_response(self, ident=None):
         from .jobs.errors import told
 
-        return f"{self.code} {self.reason}", [("Content-Type", "application/json")], json.dumps(told(self.word, self.message)).encode()
+        return (
+            f"{self.code} {self.reason}",
+            [("Content-Type", "application/json")],
+            json.dumps(told(self.word, self.message)).encode(),
+        )
 
 
 class Head(HTTPRequestParser):
-    """Reads a request's head and refuses bodies that are too large, that the disk has no room for, or that nobody logged in sends."""
+    """Reads a request's head and refuses bodies that are too large, that the disk has no room for, or that nobody
+    logged in sends.
+    """
 
     def parse_header(self, header_plus: bytes) -> None:
         super().parse_header(header_plus)
@@ -60,11 +66,17 @@ class Head(HTTPRequestParser):
         upload = self.path == _UPLOADS
         if upload and settings.SHARED and not _logged_in(self.headers.get("COOKIE", "")):
             return _Refusal(401, "Unauthorized", "http", "Log in first.")
-        if self.content_length > (settings.MOST_UPLOAD_BYTES + 100_000 if upload else settings.DATA_UPLOAD_MAX_MEMORY_SIZE):
+        if self.content_length > (
+            settings.MOST_UPLOAD_BYTES + 100_000 if upload else settings.DATA_UPLOAD_MAX_MEMORY_SIZE
+        ):
             most = settings.MOST_UPLOAD_BYTES if upload else settings.DATA_UPLOAD_MAX_MEMORY_SIZE
-            return _Refusal(413, "Content Too Large", "too_large", f"This is larger than the {most / 1e6:,.0f} MB that may be sent.")
+            return _Refusal(
+                413, "Content Too Large", "too_large", f"This is larger than the {most / 1e6:,.0f} MB that may be sent."
+            )
         if upload and shutil.disk_usage(settings.DATA).free < _COPIES * self.content_length + 100_000_000:
-            message = f"The server's disk has no room for {self.content_length / 1e6:,.0f} MB more; make room there first."
+            message = (
+                f"The server's disk has no room for {self.content_length / 1e6:,.0f} MB more; make room there first."
+            )
             return _Refusal(507, "Insufficient Storage", "no_room", message)
         return None
 

@@ -101,30 +101,11 @@ export interface paths {
         };
         /**
          * Geometry
-         * @description A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with the scan's key)
+         * @description A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with
+         *     the scan's key)
          *     or also (a named array besides, with the key of the scan it belongs to).
          */
         get: operations["deftmason_server_jobs_looking_geometry"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/jobs/{job_id}/kinds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Kind Schemas
-         * @description Every step kind's fields, with their descriptions.
-         */
-        get: operations["deftmason_server_jobs_stones_kind_schemas"];
         put?: never;
         post?: never;
         delete?: never;
@@ -259,6 +240,26 @@ export interface paths {
         put?: never;
         /** Do Again */
         post: operations["deftmason_server_jobs_stones_do_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/results/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Result
+         * @description What a result tells, by its key; a result never changes.
+         */
+        get: operations["deftmason_server_jobs_stones_result"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -402,6 +403,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/stamp": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stamp
+         * @description Whether the job changed since it was looked at: asked often, answered without reading it.
+         */
+        get: operations["deftmason_server_jobs_stones_stamp"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/stones": {
         parameters: {
             query?: never;
@@ -409,7 +430,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Stones Whole
+         * @description Every stone whole: for scripts; pages ask for one.
+         */
+        get: operations["deftmason_server_jobs_stones_stones_whole"];
         put?: never;
         /**
          * Lay
@@ -429,7 +454,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Stone Whole
+         * @description A stone with its record, all it tells, and the candidates for what it has lost.
+         */
+        get: operations["deftmason_server_jobs_stones_stone_whole"];
         put?: never;
         post?: never;
         /**
@@ -600,6 +629,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/values/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Suggestions
+         * @description Numbers that could be chosen for a value of the ledger.
+         */
+        get: operations["deftmason_server_jobs_stones_suggestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Kind Schemas
+         * @description Every step kind's title, course, what it gives and its fields, with their descriptions.
+         */
+        get: operations["deftmason_server_jobs_stones_kind_schemas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -630,7 +699,8 @@ export interface paths {
         put?: never;
         /**
          * Bring
-         * @description Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file leaves nothing behind.
+         * @description Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file
+         *     leaves nothing behind.
          */
         post: operations["deftmason_server_jobs_shelf_bring"];
         delete?: never;
@@ -663,6 +733,180 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * BackgroundStep
+         * @description What is not the part, dropped: the slab it stood on, all but one island, or what lies in an outline.
+         */
+        BackgroundStep: {
+            /**
+             * Drop
+             * @description Which side of the marks goes.
+             * @default marked
+             * @enum {string}
+             */
+            drop: "marked" | "unmarked";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default background
+             * @constant
+             */
+            kind: "background";
+            /**
+             * Marks
+             * @description What was marked; the slab needs none.
+             */
+            marks?: components["schemas"]["MarkRecord"][];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Scraps
+             * @description Loose scraps go too.
+             * @default true
+             */
+            scraps: boolean;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Way
+             * @description How the background is told from the part.
+             * @default slab
+             * @enum {string}
+             */
+            way: "slab" | "island" | "outline";
+        };
+        /** BackgroundTold */
+        BackgroundTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Goes */
+            goes: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /**
+             * Plane
+             * @default null
+             */
+            plane: {
+                [key: string]: number[];
+            } | null;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /**
+             * Scatter
+             * @default null
+             */
+            scatter: number | null;
+            /** Scrap Goes */
+            scrap_goes: number;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+            /** What */
+            what: string;
+        };
+        /**
+         * BridgeStep
+         * @description Part of a rim closed between marks, or a strip laid across a gap.
+         */
+        BridgeStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default bridge
+             * @constant
+             */
+            kind: "bridge";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Places
+             * @description Stretch: both ends and a place between; strip: both ends. mm.
+             */
+            places?: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Shape
+             * @description Flat, tangent to the rim, or following curvature.
+             * @default tangent
+             * @enum {string}
+             */
+            shape: "flat" | "tangent" | "curved";
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Way
+             * @description A stretch of one rim, or a strip between two places.
+             * @default stretch
+             * @enum {string}
+             */
+            way: "stretch" | "strip";
+            /**
+             * Width
+             * @description Of a strip, mm.
+             * @default 2
+             */
+            width: number;
+        };
         /** Brought */
         Brought: {
             layout?: components["schemas"]["Layout"] | null;
@@ -740,6 +984,235 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        /** CaptureTold */
+        CaptureTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** File */
+            file: string;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /**
+             * Settled Rms
+             * @default null
+             */
+            settled_rms: number | null;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * CheckStep
+         * @description A deviation map with a tolerance band and a reach.
+         */
+        CheckStep: {
+            /**
+             * Angle Deg
+             * @description Points facing away more than this are not answered.
+             * @default 60
+             */
+            angle_deg: number | null;
+            /**
+             * Body
+             * @description The body it is compared with.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default check
+             * @constant
+             */
+            kind: "check";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Reach
+             * @description Points farther off than this are not answered, mm.
+             * @default 2
+             */
+            reach: number;
+            /**
+             * Scan
+             * @description The scan that is compared.
+             */
+            scan: string;
+            /**
+             * Tolerance
+             * @description Half width of the tolerance band, mm.
+             * @default 0.1
+             */
+            tolerance: number;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * Chosen
+         * @description A number of a step: what was chosen, and from where.
+         *
+         *     Without a value the number follows the scan on every replay: as measured (source 'scan'), or as the roundest number
+         *     the measurement allows (source 'rounded').
+         */
+        Chosen: {
+            /**
+             * Source
+             * @description Where it came from.
+             * @default scan
+             * @enum {string}
+             */
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
+            /**
+             * Value
+             * @description The chosen number (mm or degrees); none: take what the scan says.
+             * @default null
+             */
+            value: number | null;
+        };
+        /** ClosedTold */
+        ClosedTold: {
+            /** Added */
+            added: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Closed */
+            closed: number;
+            /** Coloured */
+            coloured: boolean;
+            /** Elements */
+            elements: {
+                [key: string]: number;
+            };
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Left */
+            left: number;
+            /** Notes */
+            notes: string[];
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * CombineStep
+         * @description Several clouds made one, doubled layers dropped.
+         */
+        CombineStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default combine
+             * @constant
+             */
+            kind: "combine";
+            /**
+             * Layer
+             * @description How far apart two layers still count as one, mm; none: six times the scatter.
+             * @default null
+             */
+            layer: number | null;
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scans
+             * @description The clouds, best first.
+             */
+            scans: string[];
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** CombineTold */
+        CombineTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Dropped */
+            dropped: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Layer */
+            layer: number;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
         /** Created */
         Created: {
             /** Id */
@@ -751,6 +1224,295 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * CurveCutStep
+         * @description Triangles split exactly along a smooth curve drawn on the mesh; one side kept.
+         */
+        CurveCutStep: {
+            /**
+             * Closed
+             * @description The curve ends where it began.
+             * @default true
+             */
+            closed: boolean;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep
+             * @description A place on the side that stays; none: both stay.
+             * @default null
+             */
+            keep: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Kind
+             * @default curvecut
+             * @constant
+             */
+            kind: "curvecut";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Places
+             * @description The curve's places, mm.
+             */
+            places?: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** CurveCutTold */
+        CurveCutTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Curve */
+            curve: number[][];
+            /** Cut */
+            cut: number;
+            /** Goes */
+            goes: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Length */
+            length: number;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * DatumStep
+         * @description A plane or axis through the surface at a picked place.
+         */
+        DatumStep: {
+            /**
+             * Element
+             * @description Plane for a flat face, cylinder for a bore or boss.
+             * @default plane
+             * @enum {string}
+             */
+            element: "plane" | "cylinder";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default datum
+             * @constant
+             */
+            kind: "datum";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description A place on the surface. */
+            pick: components["schemas"]["Pick"];
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * DatumTold
+         * @description Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own.
+         */
+        DatumTold: {
+            /** Angle Deg */
+            angle_deg: number | null;
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number;
+            /** Element */
+            element: string;
+            /** Facets */
+            facets: number;
+            histogram: components["schemas"]["Histogram"];
+            /** Inflation */
+            inflation: number;
+            /**
+             * Length
+             * @default null
+             */
+            length: number | null;
+            /** Max Distance */
+            max_distance: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /**
+             * Place Uncertainty
+             * @default null
+             */
+            place_uncertainty: number | null;
+            /** Points */
+            points: number;
+            /** Rule */
+            rule: string;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scatter */
+            scatter: number;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * DecimateStep
+         * @description Fewer triangles, with the deviation that cost.
+         */
+        DecimateStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default decimate
+             * @constant
+             */
+            kind: "decimate";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Share
+             * @description Which share to leave.
+             * @default 0.25
+             */
+            share: number;
+            /**
+             * To
+             * @description What decides how far to go.
+             * @default share
+             * @enum {string}
+             */
+            to: "count" | "share" | "tolerance";
+            /**
+             * Tolerance
+             * @description How far the two surfaces may part, mm.
+             * @default 0.05
+             */
+            tolerance: number;
+            /**
+             * Triangles
+             * @description How many to leave.
+             * @default 100000
+             */
+            triangles: number;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** DecimateTold */
+        DecimateTold: {
+            /** Before */
+            before: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Deviation Max */
+            deviation_max: number;
+            /** Deviation Rms */
+            deviation_rms: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
         };
         /** DefectKind */
         DefectKind: {
@@ -771,6 +1533,38 @@ export interface components {
             place: number[];
             /** Size */
             size: number;
+        };
+        /** DeviationTold */
+        DeviationTold: {
+            /** Answered */
+            answered: number;
+            /** Faces */
+            faces: components["schemas"]["FaceTold"][];
+            histogram: components["schemas"]["TideHistogram"];
+            /** Max */
+            max: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Min */
+            min: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number | null;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Tolerance */
+            tolerance: number;
+            /** Unseen Area */
+            unseen_area: number;
+            /** Within */
+            within: number | null;
         };
         /** DrawRequest */
         DrawRequest: {
@@ -810,6 +1604,472 @@ export interface components {
             /** Edge */
             edge: unknown[];
         };
+        /**
+         * End
+         * @description Where an extrusion begins or ends.
+         */
+        End: {
+            /** @description Height along the sketch's axis from the frame's origin, mm. */
+            height?: components["schemas"]["Chosen"];
+            /**
+             * @description A place on the face.
+             * @default null
+             */
+            pick: components["schemas"]["Pick"] | null;
+            /**
+             * To
+             * @description A face picked on the scan, a height, or past the body.
+             * @default face
+             * @enum {string}
+             */
+            to: "face" | "height" | "through";
+        };
+        /**
+         * Entity
+         * @description A line, an arc or a circle as solved, in paper coordinates, mm.
+         */
+        Entity: {
+            /**
+             * Ccw
+             * @default true
+             */
+            ccw: boolean;
+            /**
+             * Center
+             * @default null
+             */
+            center: number[] | null;
+            /**
+             * End
+             * @default null
+             */
+            end: number[] | null;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "line" | "arc" | "circle";
+            /**
+             * Radius
+             * @default null
+             */
+            radius: number | null;
+            /**
+             * Start
+             * @default null
+             */
+            start: number[] | null;
+        };
+        /**
+         * ExtrudeStep
+         * @description A prism over closed loops, with draft where the walls lean.
+         */
+        ExtrudeStep: {
+            /**
+             * Body
+             * @description The body to join to or cut from; none makes a new one.
+             * @default null
+             */
+            body: string | null;
+            /** @description Lean of the walls, degrees. */
+            draft?: components["schemas"]["Chosen"];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Where it ends. */
+            end?: components["schemas"]["End"];
+            /**
+             * Frame
+             * @description The frame the sketch lies in.
+             */
+            frame: string;
+            /**
+             * How
+             * @description What to do with the body.
+             * @default join
+             * @enum {string}
+             */
+            how: "join" | "cut" | "intersect";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep Inner
+             * @description Leave loops inside a pushed one open.
+             * @default false
+             */
+            keep_inner: boolean;
+            /**
+             * Kind
+             * @default extrude
+             * @constant
+             */
+            kind: "extrude";
+            /**
+             * Loops
+             * @description One entity of each loop to push; none: the outermost.
+             */
+            loops?: string[];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan that faces are picked on.
+             */
+            scan: string;
+            /**
+             * Sketch
+             * @description The sketch that holds the loops.
+             */
+            sketch: string;
+            /** @description Where it begins. */
+            start?: components["schemas"]["End"];
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** ExtrudeTold */
+        ExtrudeTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Draft */
+            draft: number;
+            /** End */
+            end: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Meets */
+            meets: string[];
+            /** Notes */
+            notes: string[];
+            /** Pushed */
+            pushed: number[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Start */
+            start: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /** FaceTold */
+        FaceTold: {
+            /** Face */
+            face: string;
+            /** Kind */
+            kind: string;
+            /** Max */
+            max: number;
+            /** Mean */
+            mean: number;
+            /** Min */
+            min: number;
+            /** P95 */
+            p95: number;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number;
+            /** Within */
+            within: number;
+        };
+        /**
+         * FilletStep
+         * @description A constant-radius rounding along named edges and what runs smoothly on from them.
+         */
+        FilletStep: {
+            /**
+             * Body
+             * @description The body whose edges are rounded.
+             */
+            body: string;
+            /**
+             * Edges
+             * @description Edges by the names of their two faces, and a number among several.
+             */
+            edges: [
+                string,
+                string,
+                number
+            ][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default fillet
+             * @constant
+             */
+            kind: "fillet";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description Radius in mm; none: as the scan says. */
+            radius?: components["schemas"]["Chosen"];
+            /**
+             * Scan
+             * @description The scan the radius is read from.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** FilletTold */
+        FilletTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Edges */
+            edges: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Middles */
+            middles: number[][];
+            /** Radius */
+            radius: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
+         * FrameStep
+         * @description Axes set by datums; the scan sits on them from here on.
+         */
+        FrameStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * First
+             * @description Datum that holds the first axis exactly.
+             */
+            first: string;
+            /**
+             * First Axis
+             * @description Axis the first datum sets.
+             * @default z
+             * @enum {string}
+             */
+            first_axis: "x" | "y" | "z";
+            /**
+             * Flip First
+             * @description Turn the first axis round.
+             * @default false
+             */
+            flip_first: boolean;
+            /**
+             * Flip Second
+             * @description Turn the second axis round.
+             * @default false
+             */
+            flip_second: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default frame
+             * @constant
+             */
+            kind: "frame";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Origin
+             * @description Datum the zero point lies on.
+             * @default null
+             */
+            origin: string | null;
+            /**
+             * Second
+             * @description Datum that stops the part turning.
+             * @default null
+             */
+            second: string | null;
+            /**
+             * Second Axis
+             * @description Axis the second datum sets.
+             * @default y
+             * @enum {string}
+             */
+            second_axis: "x" | "y" | "z";
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * FrameTold
+         * @description The frame as a rigid motion from the scan's coordinates (4 × 4), and how far each datum misses its ideal.
+         */
+        FrameTold: {
+            /** Matrix */
+            matrix: number[][];
+            /** Misses */
+            misses: components["schemas"]["Miss"][];
+            /** Open Freedoms */
+            open_freedoms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+        };
+        /** Histogram */
+        Histogram: {
+            /** Counts */
+            counts: number[];
+            /** Reach */
+            reach: number;
+        };
+        /**
+         * HolesStep
+         * @description Holes closed with patches that continue the surface.
+         */
+        HolesStep: {
+            /**
+             * Count
+             * @description How many of the shortest.
+             * @default 1
+             */
+            count: number;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default holes
+             * @constant
+             */
+            kind: "holes";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Places
+             * @description A place on each rim picked, mm.
+             */
+            places?: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Rework
+             * @description How far from the rim scan vertices may be drawn smooth, mm; 0 leaves all as they are.
+             * @default 0
+             */
+            rework: number;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Shape
+             * @description Flat, tangent to the rim, or following curvature.
+             * @default tangent
+             * @enum {string}
+             */
+            shape: "flat" | "tangent" | "curved";
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Which
+             * @description Which rims are closed.
+             * @default all
+             * @enum {string}
+             */
+            which: "all" | "shortest" | "all but the longest" | "picked";
+        };
         /** JobCard */
         JobCard: {
             /** Changed */
@@ -831,8 +2091,6 @@ export interface components {
         };
         /** JobView */
         JobView: {
-            /** Frame */
-            frame: number[][] | null;
             /** Id */
             id: number;
             /** Name */
@@ -850,7 +2108,7 @@ export interface components {
             /** Undo */
             undo: string | null;
             /** Values */
-            values: components["schemas"]["LedgerLine"][];
+            values: components["schemas"]["ValueLine"][];
         };
         /** Laying */
         Laying: {
@@ -883,14 +2141,14 @@ export interface components {
             chosen: number;
             /** Cost */
             cost: number | null;
+            /** Fixed */
+            fixed: boolean;
             /** Label */
             label: string;
             /** Measured */
             measured: number | null;
             /** Name */
             name: string;
-            /** Path */
-            path: unknown[];
             /** Source */
             source: string;
             /** Step */
@@ -901,6 +2159,283 @@ export interface components {
             uncertainty: number | null;
             /** Unit */
             unit: string;
+        };
+        /**
+         * Left
+         * @description A scan that found no sure place, with the places it could have.
+         */
+        Left: {
+            /** Agree */
+            agree: number[];
+            /** Pairs */
+            pairs: components["schemas"]["PlacePair"][][];
+            /** Reason */
+            reason: string;
+            /** Scan */
+            scan: string;
+            /** Ways */
+            ways: number[][][];
+            /** Why */
+            why: string;
+        };
+        /** Link */
+        Link: {
+            /** A */
+            a: string;
+            /** Area */
+            area: number;
+            /** B */
+            b: string;
+            /** Overlap */
+            overlap: number;
+            /** Rms */
+            rms: number;
+        };
+        /**
+         * Lost
+         * @description A reference whose step is gone, off or failed, and the steps that could stand there.
+         */
+        Lost: {
+            /** Candidates */
+            candidates: string[];
+            /** Gives */
+            gives: string[];
+            /** Path */
+            path: (string | number)[];
+        };
+        /**
+         * MarkRecord
+         * @description One mark of a selection: a stroke, an outline with its view, or a rule from a place.
+         */
+        MarkRecord: {
+            /**
+             * Angle Deg
+             * @description How far a facet may turn, in degrees.
+             * @default null
+             */
+            angle_deg: number | null;
+            /**
+             * By
+             * @description What the mark is made by.
+             * @enum {string}
+             */
+            by: "brush" | "outline" | "whole island" | "same facing" | "same bend" | "up to a crease" | "similar pieces" | "everything" | "invert" | "grow" | "shrink";
+            /**
+             * How
+             * @description How it joins what was marked before.
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take away" | "intersect";
+            /**
+             * Normal
+             * @description Which side of the surface was meant.
+             * @default null
+             */
+            normal: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Places
+             * @description A stroke's path, an outline's corners, or the one place of a rule; mm.
+             */
+            places?: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Radius
+             * @description Of a brush, mm.
+             * @default null
+             */
+            radius: number | null;
+            /**
+             * Rings
+             * @description How far to grow or shrink.
+             * @default 1
+             */
+            rings: number;
+            /**
+             * Through
+             * @description Also what lies hidden behind.
+             * @default false
+             */
+            through: boolean;
+            /**
+             * Toward
+             * @description Direction to the viewer when it was drawn.
+             * @default null
+             */
+            toward: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
+         * MatchStep
+         * @description Scans brought roughly to each other, by themselves or by pairs of places; those placed before stay.
+         */
+        MatchStep: {
+            /**
+             * By
+             * @description Scans without pairs find their place by themselves, or stay out.
+             * @default itself
+             * @enum {string}
+             */
+            by: "itself" | "pairs";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default match
+             * @constant
+             */
+            kind: "match";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Noise
+             * @description The scanner's stated noise, mm; none: from the scans.
+             * @default null
+             */
+            noise: number | null;
+            /**
+             * Pairs
+             * @description Places picked on two scans; scans with pairs are placed by them.
+             */
+            pairs?: components["schemas"]["PlacePair"][];
+            /**
+             * Placement
+             * @description An earlier placement whose scans stay as they are.
+             * @default null
+             */
+            placement: string | null;
+            /**
+             * Scans
+             * @description The scans; the first is where the others come to.
+             */
+            scans: string[];
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * MergeStep
+         * @description Placed scans made one mesh, each place the mean of what saw it best.
+         */
+        MergeStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default merge
+             * @constant
+             */
+            kind: "merge";
+            /**
+             * Leave Out
+             * @description Scans that are not merged.
+             */
+            leave_out?: string[];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Noise
+             * @description The scanner's stated noise, mm; none: from the scans.
+             * @default null
+             */
+            noise: number | null;
+            /**
+             * Placement
+             * @description Where the scans are.
+             */
+            placement: string;
+            /**
+             * Resolution
+             * @description Edge length of the mesh, mm; none: the scans' spacing.
+             * @default null
+             */
+            resolution: number | null;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** MergeTold */
+        MergeTold: {
+            /** Apart Max */
+            apart_max: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Dropped */
+            dropped: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Merged */
+            merged: number;
+            /** Points */
+            points: number;
+            /** Resolution */
+            resolution: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Spread */
+            spread: number;
+            /** Triangles */
+            triangles: number;
+        };
+        /** Miss */
+        Miss: {
+            /** Datum */
+            datum: string;
+            /** Degrees */
+            degrees: number;
+            /** What */
+            what: string;
         };
         /** MoreScans */
         MoreScans: {
@@ -920,6 +2455,209 @@ export interface components {
             name: string;
             /** Step */
             step: string;
+        };
+        /**
+         * NoiseStep
+         * @description Points off the surface and clumps apart from it, dropped from a cloud.
+         */
+        NoiseStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default noise
+             * @constant
+             */
+            kind: "noise";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Smallest Clump
+             * @description Clumps apart with fewer points go.
+             * @default 40
+             */
+            smallest_clump: number;
+            /**
+             * Strictness
+             * @description How many times the local scatter a point may stand off.
+             * @default 4
+             */
+            strictness: number;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** NoiseTold */
+        NoiseTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Clumps */
+            clumps: number;
+            /** Coloured */
+            coloured: boolean;
+            /** Goes */
+            goes: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Off */
+            off: number;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scatter */
+            scatter: number;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+            /** What */
+            what: string;
+        };
+        /**
+         * NormalsStep
+         * @description Which way the surface faces at each point, all turned the same way round.
+         */
+        NormalsStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default normals
+             * @constant
+             */
+            kind: "normals";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Turned
+             * @description All the other way round.
+             * @default false
+             */
+            turned: boolean;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** NormalsTold */
+        NormalsTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Outward */
+            outward: number;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /** PairMisfit */
+        PairMisfit: {
+            /** Fixed */
+            fixed: string;
+            /** Misfit */
+            misfit: number;
+            /** Moving */
+            moving: string;
+        };
+        /**
+         * Pick
+         * @description A place on a scan and the rule that grows it.
+         */
+        Pick: {
+            /**
+             * Angle Deg
+             * @description How far a facet may turn, in degrees.
+             * @default null
+             */
+            angle_deg: number | null;
+            /**
+             * Normal
+             * @description Which side of the surface was meant.
+             * @default null
+             */
+            normal: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Place
+             * @description A point on the scan, in the scan's own coordinates, mm.
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Rule
+             * @description How the pick grows from its place.
+             * @default same facing
+             * @enum {string}
+             */
+            rule: "same facing" | "same bend";
         };
         /** PickRequest */
         PickRequest: {
@@ -944,6 +2682,75 @@ export interface components {
             rule: string;
             /** Shown */
             shown: string;
+        };
+        /**
+         * PlacePair
+         * @description One place seen on two scans, each in its scan's own coordinates, mm.
+         */
+        PlacePair: {
+            /**
+             * Fixed
+             * @description Step id of the scan that is placed.
+             */
+            fixed: string;
+            /**
+             * Fixed Place
+             * @description The place on the placed scan.
+             */
+            fixed_place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Moving
+             * @description Step id of the scan that is brought to it.
+             */
+            moving: string;
+            /**
+             * Moving Place
+             * @description The same place on the moving scan.
+             */
+            moving_place: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
+         * PlacementTold
+         * @description Motions by scan (4 × 4, to the first scan's coordinates); distances between scans, mm.
+         */
+        PlacementTold: {
+            /** Aside */
+            aside: {
+                [key: string]: string[];
+            };
+            /** Links */
+            links: components["schemas"]["Link"][];
+            /** Motions */
+            motions: {
+                [key: string]: number[][];
+            };
+            /** Moved */
+            moved: {
+                [key: string]: number;
+            };
+            /**
+             * Pairs
+             * @default []
+             */
+            pairs: components["schemas"]["PairMisfit"][];
+            /** Refused */
+            refused: components["schemas"]["Left"][];
+            /** Rms */
+            rms: number | null;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
         };
         /** Preview */
         Preview: {
@@ -1010,6 +2817,111 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** ReadingTold */
+        ReadingTold: {
+            /** Count */
+            count: number;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Scatter */
+            scatter: number;
+            /** Uncertainty */
+            uncertainty: number;
+            /** Value */
+            value: number;
+        };
+        /** RelationRecord */
+        RelationRecord: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "horizontal" | "vertical" | "parallel" | "perpendicular" | "tangent" | "equal" | "concentric" | "collinear";
+            /** Of */
+            of: string[];
+        };
+        /**
+         * RemeshStep
+         * @description Even triangles on the same surface; sharp edges and rims stay.
+         */
+        RemeshStep: {
+            /**
+             * Edge
+             * @description Edge length, mm.
+             * @default 1
+             */
+            edge: number;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default remesh
+             * @constant
+             */
+            kind: "remesh";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** RemeshTold */
+        RemeshTold: {
+            /** Before */
+            before: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Deviation Max */
+            deviation_max: number;
+            /** Deviation Rms */
+            deviation_rms: number;
+            /** Edge Median */
+            edge_median: number;
+            /** Edge Spread */
+            edge_spread: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
         /** Removed */
         Removed: {
             /** Id */
@@ -1019,6 +2931,100 @@ export interface components {
         Rename: {
             /** Name */
             name: string;
+        };
+        /**
+         * RepairStep
+         * @description The ticked kinds of defect, repaired together.
+         */
+        RepairStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Fix
+             * @description Kinds of defect to repair.
+             */
+            fix?: string[];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default repair
+             * @constant
+             */
+            kind: "repair";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** RepairTold */
+        RepairTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Did */
+            did: components["schemas"]["Repaired"][];
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Left */
+            left: {
+                [key: string]: number;
+            };
+            /** Points */
+            points: number;
+            /** Rims */
+            rims: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Still */
+            still: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /** Repaired */
+        Repaired: {
+            /** Count */
+            count: number;
+            /** What */
+            what: string;
+        };
+        /** ResultView */
+        ResultView: {
+            /** Key */
+            key: string;
+            /** Summary */
+            summary: {
+                [key: string]: unknown;
+            };
         };
         /** RimView */
         RimView: {
@@ -1037,6 +3043,71 @@ export interface components {
         ScanRequest: {
             /** Scan */
             scan: string;
+        };
+        /**
+         * ScanStep
+         * @description A captured mesh or cloud, in its own coordinates.
+         */
+        ScanStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * File
+             * @description The original file's name.
+             */
+            file: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default scan
+             * @constant
+             */
+            kind: "scan";
+            /**
+             * @description How a text file's columns are read; none: as recognised.
+             * @default null
+             */
+            layout: components["schemas"]["TextColumns"] | null;
+            /**
+             * Likeness
+             * @description A few hundred places of the scan, so that another scan can be laid onto it.
+             */
+            likeness?: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Sha256
+             * @description Checksum of the original file.
+             */
+            sha256: string;
+            /**
+             * Units
+             * @description What the file's numbers are in.
+             * @default mm
+             * @enum {string}
+             */
+            units: "mm" | "cm" | "m" | "in";
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
         };
         /** SelectRequest */
         SelectRequest: {
@@ -1058,13 +3129,346 @@ export interface components {
             /** Total */
             total: number;
         };
+        /**
+         * SettleStep
+         * @description All placed scans settled on each other at once.
+         */
+        SettleStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Held
+             * @description Scans that stay; none: the first.
+             */
+            held?: string[];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default settle
+             * @constant
+             */
+            kind: "settle";
+            /**
+             * Leave Out
+             * @description Scans that are left out from here on.
+             */
+            leave_out?: string[];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Placement
+             * @description Where the scans are now.
+             */
+            placement: string;
+            /**
+             * Reach
+             * @description How far a scan may be off at the start, mm; none: from the scans.
+             * @default null
+             */
+            reach: number | null;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
         /** Share */
         Share: {
             /** With User */
             with_user: string;
         };
-        /** Stone */
+        /** SizeRecord */
+        SizeRecord: {
+            /**
+             * Chosen
+             * @description Chosen number in mm; held unless its source is the scan.
+             * @default null
+             */
+            chosen: number | null;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "radius" | "diameter" | "width" | "spacing_x" | "spacing_y" | "place_x" | "place_y";
+            /**
+             * Label
+             * @default
+             */
+            label: string;
+            /** Of */
+            of: string[];
+            /**
+             * Source
+             * @default scan
+             * @enum {string}
+             */
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
+        };
+        /** SizeTold */
+        SizeTold: {
+            /** Chosen */
+            chosen: number | null;
+            /** Cost */
+            cost: number | null;
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** Measured */
+            measured: number | null;
+            /** Of */
+            of: string[];
+            /** Source */
+            source: string;
+            /** Uncertainty */
+            uncertainty: number | null;
+        };
+        /**
+         * SketchStep
+         * @description Lines, arcs and circles held by relations, sizes and the scan's trace.
+         */
+        SketchStep: {
+            /**
+             * Axis
+             * @description The frame axis the plane is square to.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Frame
+             * @description The frame the plane is placed in.
+             */
+            frame: string;
+            /**
+             * Height
+             * @description Where the plane cuts, along that axis, mm.
+             * @default 0
+             */
+            height: number;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default sketch
+             * @constant
+             */
+            kind: "sketch";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Relations
+             * @description Relations held.
+             */
+            relations?: components["schemas"]["RelationRecord"][];
+            /**
+             * Scan
+             * @description The scan that is cut.
+             */
+            scan: string;
+            /**
+             * Sizes
+             * @description Sizes measured or held.
+             */
+            sizes?: components["schemas"]["SizeRecord"][];
+            /**
+             * Strokes
+             * @description What was fitted, as places on the scan.
+             */
+            strokes?: components["schemas"]["StrokeRecord"][];
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SketchTold
+         * @description Everything is on the paper, mm. ``stretches`` and ``away`` are by entity: the trace's places and how far off.
+         */
+        SketchTold: {
+            /** Away */
+            away: {
+                [key: string]: number[];
+            };
+            /** Broken */
+            broken: number;
+            /** Drawing */
+            drawing: {
+                [key: string]: unknown;
+            };
+            /** Entity Rms */
+            entity_rms: {
+                [key: string]: number;
+            };
+            /** Free Rms */
+            free_rms: number;
+            /** Freedom */
+            freedom: number;
+            /** Geometry */
+            geometry: components["schemas"]["Entity"][];
+            /** Inside */
+            inside: (number | null)[];
+            /** Loops */
+            loops: string[][];
+            /** Max Distance */
+            max_distance: number;
+            /** Noise */
+            noise: number;
+            /** Plane */
+            plane: {
+                [key: string]: number[];
+            };
+            /** Relations */
+            relations: components["schemas"]["RelationRecord"][];
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Sizes */
+            sizes: components["schemas"]["SizeTold"][];
+            /** Stretches */
+            stretches: {
+                [key: string]: number[][];
+            };
+            /** Unseen */
+            unseen: number;
+        };
+        /**
+         * SmoothStep
+         * @description Noise calmed within a bound; edges and volume kept.
+         */
+        SmoothStep: {
+            /**
+             * Bound
+             * @description Farthest a vertex may move, mm; none: four times the scan's scatter.
+             * @default null
+             */
+            bound: number | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default smooth
+             * @constant
+             */
+            kind: "smooth";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Strength
+             * @description 0 leaves the mesh as it is, 1 is strong.
+             * @default 0.4
+             */
+            strength: number;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** SmoothTold */
+        SmoothTold: {
+            /** Bound */
+            bound: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Moved Max */
+            moved_max: number;
+            /** Moved Rms */
+            moved_rms: number;
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+            /** Volume Change */
+            volume_change: number | null;
+        };
+        /**
+         * Stamp
+         * @description What tells a page whether the job it shows is still as it is.
+         */
+        Stamp: {
+            /** Proofs */
+            proofs: number;
+            /** Revision */
+            revision: number;
+            /** Working */
+            working: boolean;
+        };
+        /**
+         * Stone
+         * @description One step in a line: what lists and the wall show. ``told`` is the small part of its summary.
+         */
         Stone: {
+            /** Betters */
+            betters: string | null;
             /** Course */
             course: string;
             /** Enabled */
@@ -1081,6 +3485,40 @@ export interface components {
             name: string;
             /** Produces */
             produces: string;
+            /** Says */
+            says: string;
+            /** Status */
+            status: string;
+            /** Told */
+            told: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * StoneDetail
+         * @description A step whole: its record, all it tells, and what it has lost.
+         */
+        StoneDetail: {
+            /** Betters */
+            betters: string | null;
+            /** Course */
+            course: string;
+            /** Enabled */
+            enabled: boolean;
+            /** Id */
+            id: string;
+            /** Inputs */
+            inputs: string[];
+            /** Key */
+            key: string | null;
+            /** Kind */
+            kind: string;
+            /** Lost */
+            lost: components["schemas"]["Lost"][];
+            /** Name */
+            name: string;
+            /** Produces */
+            produces: string;
             /** Record */
             record: {
                 [key: string]: unknown;
@@ -1093,8 +3531,38 @@ export interface components {
             summary: {
                 [key: string]: unknown;
             };
-            /** Title */
-            title: string;
+            /** Told */
+            told: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * StrokeRecord
+         * @description An entity and the places on the scan that it is fitted to.
+         */
+        StrokeRecord: {
+            /** Id */
+            id: string;
+            /**
+             * Joins
+             * @description The entity its end joins.
+             * @default null
+             */
+            joins: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "line" | "arc" | "circle";
+            /**
+             * Places
+             * @description Places along the stretch, in the scan's coordinates, mm.
+             */
+            places: [
+                number,
+                number,
+                number
+            ][];
         };
         /**
          * StudyView
@@ -1191,6 +3659,90 @@ export interface components {
              */
             skip: number;
         };
+        /**
+         * ThinStep
+         * @description Fewer points: evenly spaced, or sparser where the surface is flat.
+         */
+        ThinStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Flat Spacing
+             * @description On flat places up to this, mm; none: the same everywhere.
+             * @default null
+             */
+            flat_spacing: number | null;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default thin
+             * @constant
+             */
+            kind: "thin";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Spacing
+             * @description No two points nearer than this, mm.
+             * @default 0.5
+             */
+            spacing: number;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** ThinTold */
+        ThinTold: {
+            /** Before */
+            before: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+        };
+        /** TideHistogram */
+        TideHistogram: {
+            /** Counts */
+            counts: number[];
+            /** Edges */
+            edges: number[];
+        };
         /** Trace */
         Trace: {
             /** High */
@@ -1218,6 +3770,89 @@ export interface components {
             /** Scan */
             scan: string;
         };
+        /**
+         * TriangulateStep
+         * @description A cloud made a mesh; open where nothing was seen.
+         */
+        TriangulateStep: {
+            /**
+             * Accuracy
+             * @description The scanner's stated accuracy, mm.
+             * @default null
+             */
+            accuracy: number | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default triangulate
+             * @constant
+             */
+            kind: "triangulate";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Resolution
+             * @description Edge length of the mesh, mm; none: from the points' pitch and the accuracy.
+             * @default null
+             */
+            resolution: number | null;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** TriangulateTold */
+        TriangulateTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Max */
+            max: number;
+            /** Points */
+            points: number;
+            /** Resolution */
+            resolution: number;
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Spacing */
+            spacing: number;
+            /** Triangles */
+            triangles: number;
+        };
         /** ValueChange */
         ValueChange: {
             /** Name */
@@ -1230,6 +3865,106 @@ export interface components {
             source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
             /** Value */
             value: number;
+        };
+        /**
+         * ValueLine
+         * @description A line of the ledger; ``fixed`` where it is only measured.
+         */
+        ValueLine: {
+            /** Chosen */
+            chosen: number;
+            /** Cost */
+            cost: number | null;
+            /** Fixed */
+            fixed: boolean;
+            /** Label */
+            label: string;
+            /** Measured */
+            measured: number | null;
+            /** Name */
+            name: string;
+            /** Source */
+            source: string;
+            /** Step */
+            step: string;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * WatertightStep
+         * @description Closed and sound, for printing.
+         */
+        WatertightStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default watertight
+             * @constant
+             */
+            kind: "watertight";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it works on.
+             */
+            scan: string;
+            /**
+             * Shape
+             * @description How holes are closed.
+             * @default tangent
+             * @enum {string}
+             */
+            shape: "flat" | "tangent" | "curved";
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** WatertightTold */
+        WatertightTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Notes */
+            notes: string[];
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+            /** Volume */
+            volume: number;
         };
         /** Who */
         Who: {
@@ -1395,26 +4130,6 @@ export interface operations {
                 job_id: number;
                 key: string;
                 what: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    deftmason_server_jobs_stones_kind_schemas: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                job_id: number;
             };
             cookie?: never;
         };
@@ -1621,6 +4336,29 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_stones_result: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultView"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_looking_rims: {
         parameters: {
             query?: never;
@@ -1796,6 +4534,50 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_stones_stamp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stamp"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_stones_whole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoneDetail"][];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_stones_lay: {
         parameters: {
             query?: never;
@@ -1818,6 +4600,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_stone_whole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoneDetail"];
                 };
             };
         };
@@ -2056,6 +4861,47 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JobView"];
                 };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_suggestions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestion"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_kind_schemas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,6 +1,8 @@
-"""A tree of boxes over triangles, in double precision, each triangle standing for a curved patch that departs from it by a known bound.
+"""A tree of boxes over triangles, in double precision, each triangle standing for a curved patch that departs from it
+by a known bound.
 
-Lengths at which a nearest triangle must be right are a millionth of the part's size and less; on slivers single precision
+Lengths at which a nearest triangle must be right are a millionth of the part's size and less; on slivers single
+precision
 loses them. The tree halves the triangles at the median of their widest spread; questions descend the nearer side first
 (Roussopoulos, Kelley, Vincent 1995, *Nearest neighbor queries*).
 """
@@ -22,7 +24,8 @@ DEEP = 64  # levels a question may descend: far more than halving ever makes
 
 @dataclass(frozen=True)
 class BoxTree:
-    """``low``, ``high`` (k, 3) boxes; ``slack`` (k,) largest departure inside; ``left`` (k,) first child (the other follows it), −1 at
+    """``low``, ``high`` (k, 3) boxes; ``slack`` (k,) largest departure inside; ``left`` (k,) first child (the other
+    follows it), −1 at
     leaves; ``begin``, ``count`` (k,) their triangles, which lie in the order ``order`` (m,)."""
 
     low: np.ndarray
@@ -90,10 +93,13 @@ def _to_box(px, py, pz, low, high, k):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def gather(px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share):  # pragma: no cover - compiled
+def gather(
+    px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share
+):  # pragma: no cover - compiled
     """The triangles whose patches may hold the place of the surface nearest to a point.
 
-    Fills ``found`` with their numbers and ``share`` with (v, w, distance) each; returns how many, and the bound that the nearest
+    Fills ``found`` with their numbers and ``share`` with (v, w, distance) each; returns how many, and the bound that
+    the nearest
     distance does not exceed. Where more would be found than there is room for, the nearest are not all among them.
     """
     best = np.inf

@@ -1,9 +1,12 @@
 """How far is each scan point from the model's true surface, and on which side?
 
-A body is made ready once: facets, each with the bound by which its patch departs from it, a tree over them, and the exact surfaces
-and border curves behind (see `nearest`). What is told is the distance to those, to about a millionth of a part's size, however coarse the facets are.
+A body is made ready once: facets, each with the bound by which its patch departs from it, a tree over them, and the
+exact surfaces
+and border curves behind (see `nearest`). What is told is the distance to those, to about a millionth of a part's size,
+however coarse the facets are.
 
-Bærentzen, Aanæs 2005, "Signed distance computation using the angle weighted pseudonormal", IEEE TVCG 11 (the sign at corners).
+Bærentzen, Aanæs 2005, "Signed distance computation using the angle weighted pseudonormal", IEEE TVCG 11 (the sign at
+corners).
 """
 
 from __future__ import annotations
@@ -37,9 +40,12 @@ _CODES = {Plane: PLANE, Cylinder: CYLINDER, Cone: CONE, Sphere: SPHERE, Torus: T
 
 @dataclass(frozen=True)
 class Distances:
-    """``distance`` (n,) mm, positive outside, NaN where unanswered; ``face`` (n,) int32 into the body's names, −1 there;
-    ``normal`` (n, 3) the surface's outward normal, ``other_normal`` that of the second face where the nearest place is an edge;
-    ``exact`` (n,) whether the distance is to the surface itself (else to a facet, within ``ModelSurface.deflection``)."""
+    """``distance`` (n,) mm, positive outside, NaN where unanswered; ``face`` (n,) int32 into the body's names, −1
+    there;
+    ``normal`` (n, 3) the surface's outward normal, ``other_normal`` that of the second face where the nearest place is
+    an edge;
+    ``exact`` (n,) whether the distance is to the surface itself (else to a facet, within
+    ``ModelSurface.deflection``)."""
 
     distance: np.ndarray
     face: np.ndarray
@@ -83,7 +89,10 @@ class ModelSurface:
         if not self.unsure:
             return []
         names = ", ".join(self.unsure[:5]) + (f" and {len(self.unsure) - 5} more" if len(self.unsure) > 5 else "")
-        return [f"The model is damaged at {names}: its outline does not close there. Distances near may be to another face; export the model again."]
+        return [
+            f"The model is damaged at {names}: its outline does not close there. Distances near may "
+            "be to another face; export the model again."
+        ]
 
     def _torn(self, made: Bordered) -> list[str]:
         """Names of faces whose facets do not cover them: a broken outline, as damaged files have."""
@@ -133,7 +142,11 @@ class ModelSurface:
         err, gap = self._departures(f, tris, uv, made, par, e_tables)
         tree = BoxTree.of(tris, err)
         o = tree.order
-        self.vertices, self.faces, self.face_ids = f.vertices, np.ascontiguousarray(f.faces[o]), np.ascontiguousarray(f.face_ids[o])
+        self.vertices, self.faces, self.face_ids = (
+            f.vertices,
+            np.ascontiguousarray(f.faces[o]),
+            np.ascontiguousarray(f.face_ids[o]),
+        )
         self._tris, self._err, self._uv = (np.ascontiguousarray(x[o]) for x in (tris, err, uv[f.faces]))
         self._edge, self._gap, self._par = (np.ascontiguousarray(x[o]) for x in (made.edge, gap, par))
         self._normal = np.ascontiguousarray(normals[f.faces][o])
@@ -146,7 +159,9 @@ class ModelSurface:
         f = made.facets
         uv, normals = np.array(f.uv), np.zeros_like(f.vertices)
         room = scratch_of()
-        flat = np.cross(f.vertices[f.faces[:, 1]] - f.vertices[f.faces[:, 0]], f.vertices[f.faces[:, 2]] - f.vertices[f.faces[:, 0]])
+        flat = np.cross(
+            f.vertices[f.faces[:, 1]] - f.vertices[f.faces[:, 0]], f.vertices[f.faces[:, 2]] - f.vertices[f.faces[:, 0]]
+        )
         for i, s in enumerate(self.surfaces):
             mine = np.nonzero(f.vertex_faces == i)[0]
             tri = np.nonzero(f.face_ids == i)[0]
@@ -199,11 +214,16 @@ class ModelSurface:
         code = np.array([c.code for c in made.curves], np.int64).reshape(count)
         frame = np.array([[c.origin, c.x, c.y] for c in made.curves]).reshape(count, 3, 3)
         size = np.array([[c.radius, c.low, c.high] for c in made.curves]).reshape(count, 3)
-        poles, knots, table = packed([(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves])
+        poles, knots, table = packed(
+            [(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves]
+        )
         tables = code, frame, size, poles, knots, table
         f, par = made.facets, np.zeros((*made.edge.shape, 2))
         room, out = scratch_of(), np.zeros((3, 3))
-        at = [self._along(e, f.vertices[n[0]], tables, room, out) if n and code[e] <= SPLINE else None for e, n in enumerate(made.nodes)]
+        at = [
+            self._along(e, f.vertices[n[0]], tables, room, out) if n and code[e] <= SPLINE else None
+            for e, n in enumerate(made.nodes)
+        ]
         start = np.zeros(count + 1, np.int64)
         np.cumsum([0 if a is None else len(a) for a in at], out=start[1:])
         flat = np.concatenate([np.zeros(0), *(a for a in at if a is not None)])
@@ -213,7 +233,9 @@ class ModelSurface:
         # The side runs with the edge or against it.
         p, q = f.vertices[f.faces[t, k]], f.vertices[f.faces[t, (k + 1) % 3]]
         near, far = f.vertices[first[j]], f.vertices[first[j + 1]]
-        with_it = np.linalg.norm(p - near, axis=1) + np.linalg.norm(q - far, axis=1) <= np.linalg.norm(p - far, axis=1) + np.linalg.norm(q - near, axis=1)
+        with_it = np.linalg.norm(p - near, axis=1) + np.linalg.norm(q - far, axis=1) <= np.linalg.norm(
+            p - far, axis=1
+        ) + np.linalg.norm(q - near, axis=1)
         par[t, k, 0], par[t, k, 1] = np.where(with_it, flat[j], flat[j + 1]), np.where(with_it, flat[j + 1], flat[j])
         return par, tables
 
@@ -236,13 +258,19 @@ class ModelSurface:
         if len(at) == 2:
             against = on_edge(*places[0], e, low, *tables, out, room) > on_edge(*places[1], e, high, *tables, out, room)
         else:
-            against = float(np.median(np.diff(at[1:-1]))) < 0 if len(at) > 3 else bool(on_edge(*places[0], e, at[1], *tables, out, room) > at[1])
+            against = (
+                float(np.median(np.diff(at[1:-1]))) < 0
+                if len(at) > 3
+                else bool(on_edge(*places[0], e, at[1], *tables, out, room) > at[1])
+            )
         if against:
             at[0], at[-1] = high, low
         return at
 
     def _departures(self, f, tris, uv, made: Bordered, par, e_tables) -> tuple[np.ndarray, np.ndarray]:
-        """A bound (m,) on how far each facet's patch lies from it, and (m, 3) its sides from their border curves, from what is measured at a few places."""
+        """A bound (m,) on how far each facet's patch lies from it, and (m, 3) its sides from their border curves, from
+        what is measured at a few places.
+        """
         share = np.array([[4, 1, 1], [1, 4, 1], [1, 1, 4], [3, 3, 0], [0, 3, 3], [3, 0, 3], [2, 2, 2]]) / 6
         err, gap = np.zeros(len(tris)), np.zeros((len(tris), 3))
         flat = np.cross(tris[:, 1] - tris[:, 0], tris[:, 2] - tris[:, 0])
@@ -258,9 +286,18 @@ class ModelSurface:
                     off = np.abs(s.element.distance(p))
                 elif self._code[i] == ON_SPLINE:
                     at, n = np.zeros_like(p), np.zeros_like(p)
-                    surface_places(self._s_poles, self._s_knots, self._s_table[i], np.einsum("k,mkc->mc", w, uv[f.faces[mine]]), at, n, room)
+                    surface_places(
+                        self._s_poles,
+                        self._s_knots,
+                        self._s_table[i],
+                        np.einsum("k,mkc->mc", w, uv[f.faces[mine]]),
+                        at,
+                        n,
+                        room,
+                    )
                     long = np.linalg.norm(np.ptp(tris[mine], axis=1), axis=1)
-                    # Across the facet; along it the surface's parameters run unevenly, which is no departure. A jump is a seam's.
+                    # Across the facet; along it the surface's parameters run unevenly, which is no departure. A jump is
+                    # a seam's.
                     off = np.abs(np.einsum("ij,ij->i", at - p, flat[mine]))
                     off = np.where(np.linalg.norm(at - p, axis=1) < long, off, 0.1 * long)
                 else:
@@ -297,10 +334,16 @@ class ModelSurface:
         links = [np.zeros((0, 2), np.int64)]
         for nodes, curve in zip(made.nodes, made.curves):
             for own in nodes:
-                links.append(np.column_stack([nodes[0], own]) if len(own) == len(nodes[0]) else np.zeros((0, 2), np.int64))
+                links.append(
+                    np.column_stack([nodes[0], own]) if len(own) == len(nodes[0]) else np.zeros((0, 2), np.int64)
+                )
                 closed = np.linalg.norm(f.vertices[own[0]] - f.vertices[own[-1]]) <= _EPS * self.size
                 if closed or curve.code > SPLINE:
-                    links.append(np.column_stack([np.full(len(own) - 1, own[0]), own[1:]])[slice(None) if curve.code > SPLINE else slice(-1, None)])
+                    links.append(
+                        np.column_stack([np.full(len(own) - 1, own[0]), own[1:]])[
+                            slice(None) if curve.code > SPLINE else slice(-1, None)
+                        ]
+                    )
         a, b = np.concatenate(links).T
         count, label = connected_components(coo_matrix((np.ones(len(a)), (a, b)), (n, n)), directed=False)
         self._node = label[self.faces].astype(np.int64)
@@ -321,7 +364,13 @@ class ModelSurface:
         self._corner_normal = corner
 
     def distances(
-        self, points, normals=None, *, reach: float | None = None, angle_deg: float | None = None, progress: Progress = silent
+        self,
+        points,
+        normals=None,
+        *,
+        reach: float | None = None,
+        angle_deg: float | None = None,
+        progress: Progress = silent,
     ) -> Distances:
         """Signed distances of points (n, 3) in mm to the true surface.
 
@@ -329,11 +378,14 @@ class ModelSurface:
         ----------
         normals : (n, 3) unit normals of the points, needed for ``angle_deg``.
         reach : points farther than this (mm) are not answered.
-        angle_deg : points whose normal turns more than this from the surface's outward normal (at an edge: from the nearer of its two faces') are not answered.
+        angle_deg : points whose normal turns more than this from the surface's outward normal (at an edge: from the
+            nearer of its two faces') are not answered.
         """
         points = np.ascontiguousarray(points, float)
         if angle_deg is not None and normals is None:
-            raise BadArgument("An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle")
+            raise BadArgument(
+                "An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle"
+            )
         n = len(points)
         out = Distances(np.empty(n), np.empty(n, np.int32), np.empty((n, 3)), np.empty((n, 3)), np.empty(n, np.bool_))
         for begin in range(0, n, _CHUNK):
@@ -353,10 +405,40 @@ class ModelSurface:
     def _measure(self, points: np.ndarray, out: Distances, s: slice) -> None:
         t = self._tree
         nearest_places(
-            points[s], self._tris, self._err, self.face_ids.astype(np.int64), self._uv, self._edge, self._gap, self._par, self._normal,
-            self._mate, self._node, self._is_corner, self._corner_normal,
-            t.low, t.high, t.slack, t.left, t.begin, t.count,
-            self._code, self._origin, self._axis, self._r1, self._r2, self._outward, self._s_poles, self._s_knots, self._s_table, self._s_side,
-            *self._e_tables, _EPS * self.size,
-            out.distance[s], out.face[s], out.normal[s], out.other_normal[s], out.exact[s],
-        )  # fmt: skip
+            points[s],
+            self._tris,
+            self._err,
+            self.face_ids.astype(np.int64),
+            self._uv,
+            self._edge,
+            self._gap,
+            self._par,
+            self._normal,
+            self._mate,
+            self._node,
+            self._is_corner,
+            self._corner_normal,
+            t.low,
+            t.high,
+            t.slack,
+            t.left,
+            t.begin,
+            t.count,
+            self._code,
+            self._origin,
+            self._axis,
+            self._r1,
+            self._r2,
+            self._outward,
+            self._s_poles,
+            self._s_knots,
+            self._s_table,
+            self._s_side,
+            *self._e_tables,
+            _EPS * self.size,
+            out.distance[s],
+            out.face[s],
+            out.normal[s],
+            out.other_normal[s],
+            out.exact[s],
+        )

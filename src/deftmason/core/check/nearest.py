@@ -1,7 +1,10 @@
-"""The place of a body's true surface nearest to each point: candidates from facets, then exact feet on faces, edges and corners.
+"""The place of a body's true surface nearest to each point: candidates from facets, then exact feet on faces, edges and
+corners.
 
-Facets say which patches may hold the nearest place, each within the bound by which it departs from its surface. On a patch's surface the
-foot is closed form, or Newton's on a spline; it counts where it lies inside the face, which is judged exactly, at the border curve nearest to
+Facets say which patches may hold the nearest place, each within the bound by which it departs from its surface. On a
+patch's surface the
+foot is closed form, or Newton's on a spline; it counts where it lies inside the face, which is judged exactly, at the
+border curve nearest to
 it. Border curves and corners compete with their own feet. So what is told never depends on how fine the facets are.
 """
 
@@ -25,7 +28,9 @@ _BLOCK = 512
 
 @njit(cache=True)
 def _on_element(px, py, pz, k, o, a, r1, r2, out):  # pragma: no cover - compiled
-    """Foot into out[0], outward gradient into out[1]; returns the signed distance. ``r1`` is a cone's half angle in radians."""
+    """Foot into out[0], outward gradient into out[1]; returns the signed distance. ``r1`` is a cone's half angle in
+    radians.
+    """
     dx, dy, dz = px - o[0], py - o[1], pz - o[2]
     h = dx * a[0] + dy * a[1] + dz * a[2]
     if k == PLANE:
@@ -76,7 +81,9 @@ def _on_element(px, py, pz, k, o, a, r1, r2, out):  # pragma: no cover - compile
 
 @njit(cache=True)
 def on_edge(px, py, pz, e, near, code, frame, size, poles, knots, table, out, room):  # pragma: no cover - compiled
-    """The parameter of an edge's place nearest to a point, from ``near``, kept within the edge; place and derivative left in ``out``."""
+    """The parameter of an edge's place nearest to a point, from ``near``, kept within the edge; place and derivative
+    left in ``out``.
+    """
     low, high = size[e, 1], size[e, 2]
     if code[e] == _CURVE:
         return curve_foot(px, py, pz, poles, knots, table[e], near, out, room)
@@ -122,8 +129,33 @@ def _to_side(px, py, pz, tri, k):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room):  # pragma: no cover - compiled
-    """Whether a place on the surface of face ``f`` lies inside the face, judged by the candidates and the border nearest to it."""
+def _inside(
+    sx,
+    sy,
+    sz,
+    f,
+    found,
+    n,
+    tris,
+    err,
+    face,
+    edge,
+    gap,
+    par,
+    normal,
+    e_code,
+    e_frame,
+    e_size,
+    e_poles,
+    e_knots,
+    e_table,
+    eps,
+    curve,
+    room,
+):  # pragma: no cover - compiled
+    """Whether a place on the surface of face ``f`` lies inside the face, judged by the candidates and the border
+    nearest to it.
+    """
     least, slack = np.inf, 0.0
     for c in range(n):
         t = found[c]
@@ -145,7 +177,21 @@ def _inside(sx, sy, sz, f, found, n, tris, err, face, edge, gap, par, normal, e_
             d, s = _to_side(sx, sy, sz, tris[t], k)
             if d > 2.5 * gap[t, k] + 2.2 * slack + eps:
                 continue
-            on_edge(sx, sy, sz, e, par[t, k, 0] + s * (par[t, k, 1] - par[t, k, 0]), e_code, e_frame, e_size, e_poles, e_knots, e_table, curve, room)
+            on_edge(
+                sx,
+                sy,
+                sz,
+                e,
+                par[t, k, 0] + s * (par[t, k, 1] - par[t, k, 0]),
+                e_code,
+                e_frame,
+                e_size,
+                e_poles,
+                e_knots,
+                e_table,
+                curve,
+                room,
+            )
             qx, qy, qz = sx - curve[0, 0], sy - curve[0, 1], sz - curve[0, 2]
             j, o = (k + 1) % 3, (k + 2) % 3
             nx = normal[t, k, 0] + s * (normal[t, j, 0] - normal[t, k, 0])
@@ -178,7 +224,8 @@ def nearest_places(
     e_code, e_frame, e_size, e_poles, e_knots, e_table, eps,
     dist, which, n_one, n_two, sure,
 ):  # fmt: skip  # pragma: no cover - compiled
-    """Fill, for each point: signed distance, face, the outward normals of the one or two faces at the nearest place, and whether the
+    """Fill, for each point: signed distance, face, the outward normals of the one or two faces at the nearest place,
+    and whether the
     answer is a true foot (else that of a facet)."""
     blocks = (points.shape[0] + _BLOCK - 1) // _BLOCK
     for b in prange(blocks):
@@ -209,8 +256,29 @@ def nearest_places(
                 if code != ON_SPLINE:
                     d = _on_element(px, py, pz, code, f_origin[f], f_axis[f], f_r1[f], f_r2[f], foot)
                     if abs(d) < best - 1e-3 * eps and _inside(
-                        foot[0, 0], foot[0, 1], foot[0, 2], f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
-                    ):  # fmt: skip
+                        foot[0, 0],
+                        foot[0, 1],
+                        foot[0, 2],
+                        f,
+                        found,
+                        n,
+                        tris,
+                        err,
+                        face,
+                        edge,
+                        gap,
+                        par,
+                        normal,
+                        e_code,
+                        e_frame,
+                        e_size,
+                        e_poles,
+                        e_knots,
+                        e_table,
+                        eps,
+                        curve,
+                        room,
+                    ):
                         best, f_best, two = abs(d), f, False
                         sign = f_out[f] if d >= 0 else -f_out[f]
                         for k in range(3):
@@ -236,8 +304,29 @@ def nearest_places(
                     if d >= best - 1e-3 * eps or off > 1e-4 * d + 10 * eps:
                         continue
                     if not _inside(
-                        deriv[0, 0], deriv[0, 1], deriv[0, 2], f, found, n, tris, err, face, edge, gap, par, normal, e_code, e_frame, e_size, e_poles, e_knots, e_table, eps, curve, room
-                    ):  # fmt: skip
+                        deriv[0, 0],
+                        deriv[0, 1],
+                        deriv[0, 2],
+                        f,
+                        found,
+                        n,
+                        tris,
+                        err,
+                        face,
+                        edge,
+                        gap,
+                        par,
+                        normal,
+                        e_code,
+                        e_frame,
+                        e_size,
+                        e_poles,
+                        e_knots,
+                        e_table,
+                        eps,
+                        curve,
+                        room,
+                    ):
                         continue
                     nx = deriv[1, 1] * deriv[2, 2] - deriv[1, 2] * deriv[2, 1]
                     ny = deriv[1, 2] * deriv[2, 0] - deriv[1, 0] * deriv[2, 2]
@@ -268,12 +357,27 @@ def nearest_places(
                     d, s = _to_side(px, py, pz, tris[t], k)
                     if d - err[t] > best:
                         continue
-                    on_edge(px, py, pz, e, par[t, k, 0] + s * (par[t, k, 1] - par[t, k, 0]), e_code, e_frame, e_size, e_poles, e_knots, e_table, curve, room)
+                    on_edge(
+                        px,
+                        py,
+                        pz,
+                        e,
+                        par[t, k, 0] + s * (par[t, k, 1] - par[t, k, 0]),
+                        e_code,
+                        e_frame,
+                        e_size,
+                        e_poles,
+                        e_knots,
+                        e_table,
+                        curve,
+                        room,
+                    )
                     rx, ry, rz = px - curve[0, 0], py - curve[0, 1], pz - curve[0, 2]
                     d = np.sqrt(rx * rx + ry * ry + rz * rz)
                     if d >= best - 1e-3 * eps:
                         continue
-                    # Where along the facet's side the foot lies, for the normals there; on another stretch of the edge, that one answers.
+                    # Where along the facet's side the foot lies, for the normals there; on another stretch of the edge,
+                    # that one answers.
                     aside, s = _to_side(curve[0, 0], curve[0, 1], curve[0, 2], tris[t], k)
                     if aside > 2.5 * gap[t, k] + eps:
                         continue

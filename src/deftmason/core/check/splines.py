@@ -1,6 +1,7 @@
 """Rational B-spline surfaces and curves, evaluated and inverted in compiled code without allocations.
 
-All surfaces of a body lie one behind the other in flat arrays, so that one compiled loop serves them all. Piegl, Tiller 1997,
+All surfaces of a body lie one behind the other in flat arrays, so that one compiled loop serves them all. Piegl, Tiller
+1997,
 *The NURBS Book*, algorithms A2.1–A2.3, §4.5 (rational derivatives) and §6.1 (point inversion).
 """
 
@@ -19,8 +20,11 @@ def scratch_of() -> np.ndarray:
     return np.zeros((12 + 2 * WIDE, WIDE))
 
 
-def packed(items: list[tuple[np.ndarray, list[np.ndarray], list[int]] | None]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Poles, knots and a table from one entry (poles (…, 4), knots by direction, degrees) a face or edge, None where it has none.
+def packed(
+    items: list[tuple[np.ndarray, list[np.ndarray], list[int]] | None],
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Poles, knots and a table from one entry (poles (…, 4), knots by direction, degrees) a face or edge, None where it
+    has none.
 
     A row of the table: first pole, poles by direction, first knot by direction, degrees, whether closed by direction.
     """
@@ -169,7 +173,8 @@ def _within(u, low, high, closed):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def surface_foot(px, py, pz, poles, knots, row, u, v, out, room):  # pragma: no cover - compiled
-    """The place of a surface nearest to a point, sought downhill from (u, v) by Newton's method; derivatives there are left in ``out``.
+    """The place of a surface nearest to a point, sought downhill from (u, v) by Newton's method; derivatives there are
+    left in ``out``.
 
     Returns u, v and how far from square the line to the point still stands, as a length in mm.
     """
@@ -236,7 +241,9 @@ def surface_foot(px, py, pz, poles, knots, row, u, v, out, room):  # pragma: no 
 
 @njit(cache=True)
 def curve_foot(px, py, pz, poles, knots, row, u, out, room):  # pragma: no cover - compiled
-    """The parameter of the place of a curve nearest to a point, sought downhill from ``u``; C, C′, C″ there are left in ``out``."""
+    """The parameter of the place of a curve nearest to a point, sought downhill from ``u``; C, C′, C″ there are left in
+    ``out``.
+    """
     u0, u1 = knots[row[3] + row[5]], knots[row[3] + row[1]]
     u = _within(u, u0, u1, row[7])
     curve_at(poles, knots, row, u, out, room)

@@ -1,6 +1,7 @@
 """The slab a part stood on, found as a plane that the rest of the scan lies above.
 
-Random planes through scan places vote by the area they hold, and only those count that nearly everything else lies on one side
+Random planes through scan places vote by the area they hold, and only those count that nearly everything else lies on
+one side
 of and that face the part: a part's own underside faces away from it (Fischler, Bolles 1981, for the drawing of lots).
 """
 
@@ -57,7 +58,12 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     rng = np.random.default_rng(11)
     total = weight.sum()
     p = weight / total
-    some = rng.choice(len(at), min(_SAMPLE, len(at)), replace=False if len(at) <= _SAMPLE else True, p=None if len(at) <= _SAMPLE else p)
+    some = rng.choice(
+        len(at),
+        min(_SAMPLE, len(at)),
+        replace=False if len(at) <= _SAMPLE else True,
+        p=None if len(at) <= _SAMPLE else p,
+    )
     q = at[some]
     n = None if normals is None else normals[some]
     w = weight[some] if len(at) <= _SAMPLE else np.ones(len(q))
@@ -103,7 +109,8 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         best, found = score, (q[i], normal)
     if found is None:
         raise BadInput(
-            "No slab was found under the part: no plane has nearly all of the scan on its upper side. Use an island or an outline instead.",
+            "No slab was found under the part: no plane has nearly all of the scan on its upper "
+            "side. Use an island or an outline instead.",
             field="way",
         )
     point, normal = found
@@ -127,7 +134,10 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     slab = Slab(point, normal, scatter, reach)
     h = slab.height(at)
     if weight[np.abs(h) < reach].sum() < _LEAST_SHARE * total:
-        raise BadInput("The plane found holds too little of the scan to be a slab; use an island or an outline instead.", field="way")
+        raise BadInput(
+            "The plane found holds too little of the scan to be a slab; use an island or an outline instead.",
+            field="way",
+        )
     rest = np.abs(h) > 2 * reach
     if normals is not None:
         # What hangs below by some of its corners only was dragged there.
@@ -137,10 +147,16 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
         if len(on) > 20 and len(down):
             side = _own_sides(at[on[:: max(1, len(on) // 20_000)]], at[down], h[down], at[h > 0], normal)
             # A slab that is told by its sides has to be flat, and more of its top shows than of them.
-            if slab.scatter < _FLAT * thick and weight[down[side]].sum() < _SIDES * weight[on].sum() and weight[on].sum() > _WITH_SIDES * total:
+            if (
+                slab.scatter < _FLAT * thick
+                and weight[down[side]].sum() < _SIDES * weight[on].sum()
+                and weight[on].sum() > _WITH_SIDES * total
+            ):
                 rest[down] = ~side
     if weight[rest & (h > 0)].sum() < _ABOVE * max(weight[rest].sum(), 1e-12) - 0.03 * total:
-        raise BadInput("Too much of the scan lies below the plane found; use an island or an outline instead.", field="way")
+        raise BadInput(
+            "Too much of the scan lies below the plane found; use an island or an outline instead.", field="way"
+        )
     progress(0.8)
     if isinstance(scan, TriMesh):  # a facet's middle scatters less than what was measured, its vertices
         h = np.abs(slab.height(scan.vertices))
@@ -155,8 +171,12 @@ def _highest(scan: TriMesh | PointCloud, slab: Slab) -> np.ndarray:
     return slab.height(scan.points)
 
 
-def _own_sides(on: np.ndarray, below: np.ndarray, depth: np.ndarray, above: np.ndarray, normal: np.ndarray) -> np.ndarray:
-    """Which places below a plane may be a slab's own sides: along its outline and not deep, while most of what stands on it stands inside."""
+def _own_sides(
+    on: np.ndarray, below: np.ndarray, depth: np.ndarray, above: np.ndarray, normal: np.ndarray
+) -> np.ndarray:
+    """Which places below a plane may be a slab's own sides: along its outline and not deep, while most of what stands
+    on it stands inside.
+    """
     from scipy.spatial import ConvexHull, QhullError
 
     u = np.linalg.svd(normal[None])[2][1:]
@@ -179,13 +199,16 @@ def _reaches_beyond(on: np.ndarray, rest: np.ndarray, normal: np.ndarray) -> boo
     u = np.linalg.svd(normal[None])[2][1:]
     a, b = on @ u.T, rest @ u.T
     low, high = np.percentile(a, [1, 99], axis=0)
-    return bool(((b >= low) & (b <= high)).all(axis=1).mean() > 0.97 and np.prod(high - low) > 1.3 * np.prod(np.ptp(b, axis=0)))
+    return bool(
+        ((b >= low) & (b <= high)).all(axis=1).mean() > 0.97 and np.prod(high - low) > 1.3 * np.prod(np.ptp(b, axis=0))
+    )
 
 
 def slab_items(scan: TriMesh | PointCloud, slab: Slab) -> np.ndarray:
     """Mask of facets or points that belong to the slab or lie below it.
 
-    What stands on the slab keeps its walls down to the slab's own scatter: near the plane only what faces along it goes.
+    What stands on the slab keeps its walls down to the slab's own scatter: near the plane only what faces along it
+    goes.
     """
     at, normals, _ = _items(scan)
     h = slab.height(at)

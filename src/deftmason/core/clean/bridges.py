@@ -1,6 +1,7 @@
 """Part of a rim closed between two marks, and strips laid across a gap: the hole is made smaller or split first.
 
-Both reduce to closing a loop that runs partly along rims and partly along new curves over the gap; a new curve leaves and
+Both reduce to closing a loop that runs partly along rims and partly along new curves over the gap; a new curve leaves
+and
 arrives along the surface (cubic Hermite), so that a strip over a tube follows its bend.
 """
 
@@ -95,9 +96,7 @@ def close_stretch(
     return close_rims(wider, [polygon], shape=shape, rework=rework, progress=progress)
 
 
-def lay_strip(
-    mesh: TriMesh, ends, width: float, *, shape: str = "tangent", progress: Progress = silent
-) -> Closed:
+def lay_strip(mesh: TriMesh, ends, width: float, *, shape: str = "tangent", progress: Progress = silent) -> Closed:
     """Lay a strip of about ``width`` mm from one rim place to another, on the same rim or another.
 
     Parameters
@@ -131,7 +130,10 @@ def lay_strip(
 
     one, two = stretch(i, a), stretch(j, b)
     if np.intersect1d(one, two).size:
-        raise BadInput("The strip's ends lie too near each other on the rim; set them further apart or make it narrower.", field="places")
+        raise BadInput(
+            "The strip's ends lie too near each other on the rim; set them further apart or make it narrower.",
+            field="places",
+        )
     step = float(np.median(np.linalg.norm(np.diff(mesh.vertices[one], axis=0), axis=1))) if len(one) > 1 else width
     # Along the first rim, over the gap, along the second rim, and back; both rims run in their own order.
     there = _curve(mesh, int(one[-1]), int(two[0]), step)

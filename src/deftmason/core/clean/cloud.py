@@ -23,7 +23,9 @@ _FEWEST = 5  # neighbours that make a plane
 
 @dataclass(frozen=True)
 class NoiseFound:
-    """``off`` (n,) points off the local plane; ``clumps`` (n,) points of small clumps apart from the rest; scatter in mm."""
+    """``off`` (n,) points off the local plane; ``clumps`` (n,) points of small clumps apart from the rest; scatter in
+    mm.
+    """
 
     off: np.ndarray
     clumps: np.ndarray
@@ -155,7 +157,9 @@ def combine(
         normals = np.concatenate([p.normals for p in parts])
         side = 1.5 * spacing_of(points)
         tree = cKDTree(points)
-        d, i = tree.query(c.points, k=min(4, len(points)), distance_upper_bound=float(np.hypot(side, layer)), workers=-1)
+        d, i = tree.query(
+            c.points, k=min(4, len(points)), distance_upper_bound=float(np.hypot(side, layer)), workers=-1
+        )
         d, i = (d[:, None], i[:, None]) if d.ndim == 1 else (d, i)
         hit = np.isfinite(d)
         j = np.where(hit, i, 0)

@@ -83,7 +83,8 @@ def collapse_edges(
 
     Parameters
     ----------
-    wanted : ``(points, edges, uses, length) → (mask (e,), target (e, 3), longest (e,))``: which edges should go, where their
+    wanted : ``(points, edges, uses, length) → (mask (e,), target (e, 3), longest (e,))``: which edges should go, where
+        their
         vertex then lies, and how long the edges around it may become (0 for any).
 
     Returns
@@ -106,7 +107,9 @@ def collapse_edges(
         start, at = facets_at(faces, n)
         gone = np.arange(n, dtype=np.int32)
         longest = np.broadcast_to(np.asarray(most, float), len(edges)).copy()
-        done = _choose(points, faces, edges, uses, order, np.ascontiguousarray(target), longest, start, at, first, ring, gone)
+        done = _choose(
+            points, faces, edges, uses, order, np.ascontiguousarray(target), longest, start, at, first, ring, gone
+        )
         if not done:
             break
         faces, went = gone[faces], gone[went]

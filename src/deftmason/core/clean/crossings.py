@@ -85,7 +85,9 @@ def _count_cells(tri, lows, highs, faces, asked, cell, low, start, items, dims, 
 
 
 @njit(cache=True)
-def _list_cells(tri, lows, highs, faces, asked, cell, low, start, items, dims, cells, out):  # pragma: no cover - compiled
+def _list_cells(
+    tri, lows, highs, faces, asked, cell, low, start, items, dims, cells, out
+):  # pragma: no cover - compiled
     hits = 0
     for c in cells:
         for i in range(start[c], start[c + 1]):
@@ -116,7 +118,8 @@ def _fill_cells(lows, highs, cell, low, dims, start, items, count_only):  # prag
 def crossing_pairs(vertices: np.ndarray, faces: np.ndarray, asked: np.ndarray | None = None) -> np.ndarray:
     """Pairs of triangles (k, 2) that cross without sharing a vertex.
 
-    ``asked`` (m,) bool: only pairs with at least one of these triangles. Raises `TooCrowded` where there are too many to compare.
+    ``asked`` (m,) bool: only pairs with at least one of these triangles. Raises `TooCrowded` where there are too many
+    to compare.
     """
     if len(faces) == 0:
         return np.zeros((0, 2), np.int32)
@@ -139,7 +142,10 @@ def crossing_pairs(vertices: np.ndarray, faces: np.ndarray, asked: np.ndarray | 
     _fill_cells(lows, highs, cell, low, dims, start, none, True)
     looks = float((start.astype(np.float64) * (start - 1) / 2).sum())
     if looks > _MOST_LOOKS:
-        raise TooCrowded(f"Crossings were not looked for: {int(start.max()):,} triangles crowd one place; remesh, or drop what is not the part.")
+        raise TooCrowded(
+            f"Crossings were not looked for: {int(start.max()):,} triangles crowd one place; remesh, "
+            "or drop what is not the part."
+        )
     start = np.cumsum(start)
     items = np.empty(int(start[-1]), np.int32)
     fill = start.copy()

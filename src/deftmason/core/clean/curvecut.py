@@ -1,7 +1,8 @@
 """A mesh cut exactly along a smooth curve drawn on it.
 
 The curve is a cubic spline through its places. Near it every vertex has a signed distance: how far it lies left of the
-curve within the surface. Triangles are split where that distance is zero, each crossing found on the edge itself, so the
+curve within the surface. Triangles are split where that distance is zero, each crossing found on the edge itself, so
+the
 new rim lies on the curve and not on the old triangles; no flood and no guess decides which triangles are cut.
 """
 
@@ -43,7 +44,9 @@ def draw_curve(index: ScanIndex, places, closed: bool) -> DrawnCurve:
 
     p = np.asarray(places, float).reshape(-1, 3)
     if len(p) < (3 if closed else 2):
-        raise BadInput(f"A{' closed' if closed else 'n open'} curve needs {3 if closed else 2} places or more.", field="places")
+        raise BadInput(
+            f"A{' closed' if closed else 'n open'} curve needs {3 if closed else 2} places or more.", field="places"
+        )
     ring = np.vstack([p, p[:1]]) if closed else p
     step = np.linalg.norm(np.diff(ring, axis=0), axis=1)
     edge = index.mesh.median_edge
@@ -104,7 +107,8 @@ def cut_along(
 ) -> tuple[TriMesh, int, DrawnCurve]:
     """Split the triangles along the curve; keep the side where ``keep`` (3,) lies, or both where it is None.
 
-    Returns the mesh, how many triangles were cut, and the curve. An open curve is carried straight on past its ends, so that
+    Returns the mesh, how many triangles were cut, and the curve. An open curve is carried straight on past its ends, so
+    that
     it parts the mesh when those lie near a rim. Raises `BadInput` where the curve parts nothing.
     """
     from scipy.spatial import cKDTree
@@ -190,7 +194,14 @@ def cut_along(
     colors = mesh.colors
     if colors is not None:
         c = np.asarray(colors).astype(float)
-        colors = np.vstack([colors, np.round(c[edges[crossing, 0]] * (1 - ta)[:, None] + c[edges[crossing, 1]] * ta[:, None]).astype(np.uint8)])
+        colors = np.vstack(
+            [
+                colors,
+                np.round(c[edges[crossing, 0]] * (1 - ta)[:, None] + c[edges[crossing, 1]] * ta[:, None]).astype(
+                    np.uint8
+                ),
+            ]
+        )
     if keep is None:
         return TriMesh(vertices, faces, colors), cut_count, curve
     progress(0.7, "Keeping one side")
@@ -212,11 +223,14 @@ def cut_along(
     beside = facet_side[touches & (label == mine)]
     if (beside > 0).any() and (beside < 0).any():
         raise BadInput(
-            "The curve does not part the mesh: an open curve must run from rim to rim, a closed one must not cross itself.",
+            "The curve does not part the mesh: an open curve must run from rim to rim, a closed one "
+            "must not cross itself.",
             field="places",
         )
     if not beside.any():
-        raise BadInput("The place to keep does not lie beside the curve on this piece; click nearer to it.", field="keep")
+        raise BadInput(
+            "The place to keep does not lie beside the curve on this piece; click nearer to it.", field="keep"
+        )
     drop = np.unique(label[touches & (facet_side == -beside[beside != 0][0])])
     kept = ~np.isin(label, drop) & ~_scraps_inside(part, label, curve, tree, -beside[beside != 0][0])
     vertices, faces = _evened(vertices, faces[kept], n, edge)
@@ -235,7 +249,9 @@ def _evened(vertices: np.ndarray, faces: np.ndarray, n: int, edge: float) -> tup
         held = np.zeros(len(points), bool)  # the mesh's own rims
         held[edges[(uses == 1) & ~new.all(axis=1)]] = True
         one = (new.sum(axis=1) == 1) & (length < _NEAR * edge) & ~held[edges].any(axis=1)
-        target = np.where(both[:, None], points[edges].mean(axis=1), np.where(new[:, :1], points[edges[:, 0]], points[edges[:, 1]]))
+        target = np.where(
+            both[:, None], points[edges].mean(axis=1), np.where(new[:, :1], points[edges[:, 0]], points[edges[:, 1]])
+        )
         return both | one, target, 0.0
 
     return collapse_edges(vertices, faces, short)[:2]

@@ -54,7 +54,9 @@ class Finding:
 
 @dataclass(frozen=True)
 class Survey:
-    """``mesh`` with merged vertices and facets in the given order; ``found`` by kind; ``sound`` (m,) facets with area, once."""
+    """``mesh`` with merged vertices and facets in the given order; ``found`` by kind; ``sound`` (m,) facets with area,
+    once.
+    """
 
     mesh: TriMesh
     sound: np.ndarray
@@ -97,7 +99,8 @@ def merged(mesh: TriMesh) -> TriMesh:
 
 @njit(cache=True)
 def _flipped(faces, neighbours, label, count):  # pragma: no cover - compiled
-    """Side of each facet (±1) and how many of each side there are by label. What already agrees is flooded before any edge that
+    """Side of each facet (±1) and how many of each side there are by label. What already agrees is flooded before any
+    edge that
     does not is crossed: a few twisted edges, as where sheets touch, must not turn over what lies behind them."""
     m = faces.shape[0]
     side = np.zeros(m, np.int8)
@@ -279,8 +282,10 @@ def _spikes(vertices: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, np.nda
 def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
     """Look for every kind of defect.
 
-    Counts by the contract: duplicates are facets with the same three vertices as an earlier one; degenerates have no area;
-    both are set aside for the rest. Non-manifold edges have more than two triangles; flipped ones are against their piece's
+    Counts by the contract: duplicates are facets with the same three vertices as an earlier one; degenerates have no
+    area;
+    both are set aside for the rest. Non-manifold edges have more than two triangles; flipped ones are against their
+    piece's
     majority; crossings are pairs without a shared vertex; scraps are pieces below 1 % of the triangles, the largest
     never; spikes stand out by 5 times the local noise and 3 edges.
     """
@@ -366,7 +371,10 @@ def survey_mesh(mesh: TriMesh, progress: Progress = silent) -> Survey:
         pairs = np.zeros((0, 2), np.int64)
         unlooked.append(e.message)
     found["self_intersections"] = Finding(
-        "self_intersections", list(pairs), centre[pairs].mean(axis=1).reshape(-1, 3), longest[pairs].max(axis=1, initial=0)
+        "self_intersections",
+        list(pairs),
+        centre[pairs].mean(axis=1).reshape(-1, 3),
+        longest[pairs].max(axis=1, initial=0),
     )
     progress(0.85, "Following rims")
     part = TriMesh(v, clean)

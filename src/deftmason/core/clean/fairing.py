@@ -94,7 +94,9 @@ def fair(
 
 
 def spread_inward(points: np.ndarray, faces: np.ndarray, rim: int, shift: np.ndarray, edges: float = 2.0) -> np.ndarray:
-    """A shift (rim, 3) given at the first ``rim`` vertices, fading into the rest over a few edges (screened Laplacian)."""
+    """A shift (rim, 3) given at the first ``rim`` vertices, fading into the rest over a few edges (screened
+    Laplacian).
+    """
     from scipy.sparse import diags
     from scipy.sparse.linalg import splu
 

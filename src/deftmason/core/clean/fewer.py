@@ -1,6 +1,7 @@
 """Fewer triangles: to a count, a share, or as few as stay within a tolerance that is then measured.
 
-The thinning itself is the library's quadric edge collapse (Garland, Heckbert 1997), which keeps edges by its nature; what is
+The thinning itself is the library's quadric edge collapse (Garland, Heckbert 1997), which keeps edges by its nature;
+what is
 ours is the proof of the deviation in both directions.
 """
 
@@ -107,7 +108,9 @@ def decimate(mesh: TriMesh, triangles: int, progress: Progress = silent) -> TriM
 
 
 def decimate_within(mesh: TriMesh, tolerance: float, progress: Progress = silent) -> tuple[TriMesh, dict]:
-    """As few triangles as keep both surfaces within ``tolerance`` mm of each other, verified; with `deviation_between`."""
+    """As few triangles as keep both surfaces within ``tolerance`` mm of each other, verified; with
+    `deviation_between`.
+    """
     if not 0 < tolerance < np.inf:
         raise BadArgument("The tolerance must be above 0 mm.", field="within")
     best, told = mesh, {"rms": 0.0, "max": 0.0}

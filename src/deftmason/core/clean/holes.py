@@ -32,7 +32,9 @@ _ELEMENTS = ("plane", "cylinder", "sphere", "cone")
 
 @dataclass(frozen=True)
 class Rim:
-    """An open loop. ``vertices`` (k,) in order; ``length`` mm; ``place`` (3,) its middle; ``size`` its box's diagonal, mm."""
+    """An open loop. ``vertices`` (k,) in order; ``length`` mm; ``place`` (3,) its middle; ``size`` its box's diagonal,
+    mm.
+    """
 
     vertices: np.ndarray
     length: float
@@ -42,7 +44,8 @@ class Rim:
 
 @dataclass(frozen=True)
 class Closed:
-    """``mesh`` with the patches at the end of its facets, from ``first`` on; ``hole`` (patch facets,) which loop each closes.
+    """``mesh`` with the patches at the end of its facets, from ``first`` on; ``hole`` (patch facets,) which loop each
+    closes.
 
     ``notes`` say what was done differently from what was asked, and where. The scan's own vertices come first,
     in their order.
@@ -274,11 +277,16 @@ def close_rims(
             free = np.arange(len(now)) >= len(rim)
             everything[number[redo]] = fair(now, faces, free, np.zeros(len(now), bool), 1)[redo]
             one = len(bad) == 1
-            notes.append(f"{len(bad)} {'patch' if one else 'patches'} would have crossed the mesh and {'was' if one else 'were'} laid flat.")
+            notes.append(
+                f"{len(bad)} {'patch' if one else 'patches'} would have crossed the mesh and "
+                f"{'was' if one else 'were'} laid flat."
+            )
         pairs = crossing_pairs(everything, whole, patch)
     if len(pairs):
         count = len(np.unique(hole[pairs[pairs >= len(mesh.faces)] - len(mesh.faces)]))
-        notes.append(f"{count} {'patch crosses' if count == 1 else 'patches cross'} the mesh; cut the rim smooth first.")
+        notes.append(
+            f"{count} {'patch crosses' if count == 1 else 'patches cross'} the mesh; cut the rim smooth first."
+        )
     if colors is not None:
         from scipy.spatial import cKDTree
 
@@ -301,7 +309,9 @@ def _shape(everything, faces, number, band_faces, n_scan, order, hop, rim_count,
     lonely = np.ones(len(everything), bool)
     lonely[band_faces] = False
     held = ~free & lonely[used]
-    solved = fair(everything[used], rank[region].astype(np.int32), free, held, 2 if turn == 0 else order, uniform=turn == 0)
+    solved = fair(
+        everything[used], rank[region].astype(np.int32), free, held, 2 if turn == 0 else order, uniform=turn == 0
+    )
     out = everything.copy()
     out[used] = solved
     patch_points = np.vstack([everything[number[:rim_count]], out[n_scan:]])

@@ -1,6 +1,7 @@
 """Even triangles of a chosen edge length on the same surface; edges of the part and open rims stay where they are.
 
-Split, collapse, flip, ease, and lay back on the original (Botsch, Kobbelt 2004, *A remeshing approach to multiresolution
+Split, collapse, flip, ease, and lay back on the original (Botsch, Kobbelt 2004, *A remeshing approach to
+multiresolution
 modeling*); a vertex on a sharp edge slides only along it, one on a rim or where edges meet stays.
 """
 
@@ -49,7 +50,8 @@ def remesh(mesh: TriMesh, edge: float, progress: Progress = silent) -> tuple[Tri
     expected = float(mesh.areas.sum()) / (0.433 * edge * edge)
     if expected > _MOST:
         raise BadInput(
-            f"Edges of {edge:g} mm would make about {expected / 1e6:.0f} million triangles; choose longer edges.", field="edge"
+            f"Edges of {edge:g} mm would make about {expected / 1e6:.0f} million triangles; choose longer edges.",
+            field="edge",
         )
     surface = Distance(mesh)
     sharp_cos = float(np.cos(np.radians(_SHARP_DEG)))

@@ -154,7 +154,11 @@ def _cut_out_and_fill(survey: Survey, kind: str) -> TriMesh:
         goes = touched[mesh.faces].any(axis=1)
     known = {tuple(sorted(map(tuple, mesh.vertices[r].tolist()))) for r in survey.rims}
     done = _tidy(_without(mesh, goes))
-    fresh = [r.vertices for r in list_rims(done) if tuple(sorted(map(tuple, done.vertices[r.vertices].tolist()))) not in known]
+    fresh = [
+        r.vertices
+        for r in list_rims(done)
+        if tuple(sorted(map(tuple, done.vertices[r.vertices].tolist()))) not in known
+    ]
     # Rims that were there before stay open even where the cut ran into them.
     old = {p for r in known for p in r}
     fresh = [r for r in fresh if not old.intersection(map(tuple, done.vertices[r].tolist()))]
@@ -183,8 +187,10 @@ class Repaired:
 def repair(mesh: TriMesh, names=None, progress: Progress = silent) -> Repaired:
     """Repair the named kinds of defect; none named: all but needles and tunnels, which sound parts may have by right.
 
-    Every repair is kept only if the survey afterwards is no worse in any kind, nor in rims or pieces; otherwise it is tried on halves of the
-    defects, and what still harms is left as it was and said. Where one repair leaves another of the named kinds, the round is repeated.
+    Every repair is kept only if the survey afterwards is no worse in any kind, nor in rims or pieces; otherwise it is
+    tried on halves of the
+    defects, and what still harms is left as it was and said. Where one repair leaves another of the named kinds, the
+    round is repeated.
     """
     names = list(USUAL) if names is None else list(names)
     for name in names:
@@ -205,7 +211,8 @@ def repair(mesh: TriMesh, names=None, progress: Progress = silent) -> Repaired:
             break
     progress(1.0)
     left = [
-        f"{count:,} {DEFECTS[kind]} {'were' if count > 1 else 'was'} left: repairing {'them' if count > 1 else 'it'} would have torn or crossed the mesh."
+        f"{count:,} {DEFECTS[kind]} {'were' if count > 1 else 'was'} left: repairing "
+        f"{'them' if count > 1 else 'it'} would have torn or crossed the mesh."
         for kind, count in harmful.items()
         if count and survey.counts[kind]
     ]
@@ -220,10 +227,17 @@ def _wrongs(survey: Survey) -> dict[str, int]:
 def _worse(now: Survey, before: Survey, kind: str) -> bool:
     """Whether a repair did more harm than good: any other kind more often than before, or this one no less.
 
-    Rims may show where a fin or a doubled sheet hid them, and pieces where one held two together: their repair is to part these.
+    Rims may show where a fin or a doubled sheet hid them, and pieces where one held two together: their repair is to
+    part these.
     """
     a, b = _wrongs(now), _wrongs(before)
-    parts = {"rims", "pieces", "small_components"} if kind in _PARTING else {"pieces", "small_components"} if kind in _CUTTING else set()
+    parts = (
+        {"rims", "pieces", "small_components"}
+        if kind in _PARTING
+        else {"pieces", "small_components"}
+        if kind in _CUTTING
+        else set()
+    )
     return a[kind] >= b[kind] or any(a[k] > b[k] for k in a if k != kind and k not in parts)
 
 
@@ -239,7 +253,12 @@ def _repaired(survey: Survey, kind: str, did: dict[str, int], harmful: dict[str,
         tries += 1
         found = survey.found[kind]
         some = Finding(kind, [found.facets[i] for i in ids], found.places[ids], found.sizes[ids])
-        mesh = _apply(Survey(survey.mesh, survey.sound, {**survey.found, kind: some}, survey.rims, survey.pieces, survey.unlooked), kind)
+        mesh = _apply(
+            Survey(
+                survey.mesh, survey.sound, {**survey.found, kind: some}, survey.rims, survey.pieces, survey.unlooked
+            ),
+            kind,
+        )
         after = survey_mesh(mesh)
         for follows in _FOLLOWS:  # what a repair leaves is mended with it, or it is undone with it
             if kind != follows and after.counts[follows] > survey.counts[follows] and _worse(after, survey, kind):
@@ -294,7 +313,12 @@ def watertight(mesh: TriMesh, *, shape: str = "tangent", progress: Progress = si
     notes: list[str] = []
     for r in range(3):
         mesh = repair(mesh, USUAL, part(progress, r / 3, (r + 0.5) / 3)).mesh
-        closed = close_rims(mesh, [x.vertices for x in list_rims(mesh)], shape=shape, progress=part(progress, (r + 0.5) / 3, (r + 1) / 3))
+        closed = close_rims(
+            mesh,
+            [x.vertices for x in list_rims(mesh)],
+            shape=shape,
+            progress=part(progress, (r + 0.5) / 3, (r + 1) / 3),
+        )
         mesh, notes = closed.mesh, closed.notes
         survey = survey_mesh(mesh)
         if survey.watertight and not survey.counts["self_intersections"] and not survey.counts["nonmanifold_vertices"]:
@@ -308,5 +332,3 @@ def _outward(mesh: TriMesh) -> TriMesh:
     if np.einsum("ij,ij->i", t[:, 0], np.cross(t[:, 1], t[:, 2])).sum() < 0:
         return TriMesh(mesh.vertices, np.ascontiguousarray(mesh.faces[:, ::-1]), mesh.colors)
     return mesh
-
-

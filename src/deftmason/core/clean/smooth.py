@@ -43,12 +43,15 @@ def _follow(p, faces, normals, start, at, first, bound, rim, out):  # pragma: no
         out[v, 0], out[v, 1], out[v, 2] = first[v, 0] + t * x, first[v, 1] + t * y, first[v, 2] + t * z
 
 
-def smooth(mesh: TriMesh, strength: float, *, bound: float | None = None, progress: Progress = silent) -> tuple[TriMesh, dict]:
+def smooth(
+    mesh: TriMesh, strength: float, *, bound: float | None = None, progress: Progress = silent
+) -> tuple[TriMesh, dict]:
     """Calm the noise, keep the shape.
 
     Parameters
     ----------
-    strength : 0 (nothing) to 1 (strong).  bound : farthest a vertex may move, mm; none: four times the scan's own scatter.
+    strength : 0 (nothing) to 1 (strong).  bound : farthest a vertex may move, mm; none: four times the scan's own
+        scatter.
 
     Returns
     -------

@@ -1,6 +1,7 @@
 """Triangles split, flipped and laid between given edges: the hands of filling and remeshing.
 
-All splits of a pass happen at once from a table of the eight cases; flips walk the edges until every pair of triangles is
+All splits of a pass happen at once from a table of the eight cases; flips walk the edges until every pair of triangles
+is
 Delaunay in its own plane.
 """
 
@@ -34,9 +35,7 @@ def edges_of(faces: np.ndarray, vertex_count: int) -> tuple[np.ndarray, np.ndarr
     return np.column_stack([key // vertex_count, key % vertex_count]), inverse.reshape(-1, 3)
 
 
-def split_edges(
-    faces: np.ndarray, edge_numbers: np.ndarray, new_vertex: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
+def split_edges(faces: np.ndarray, edge_numbers: np.ndarray, new_vertex: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Split edges at new vertices.
 
     Parameters
@@ -178,7 +177,14 @@ def flip_to_delaunay(
     held = np.zeros(faces.shape, bool) if locked is None else locked.copy()
     none = np.zeros(0, np.int64) if barred is None else barred
     _flips(
-        np.ascontiguousarray(points), faces, near, held, none, len(points), rounds, float(np.cos(np.radians(crease_deg)))
+        np.ascontiguousarray(points),
+        faces,
+        near,
+        held,
+        none,
+        len(points),
+        rounds,
+        float(np.cos(np.radians(crease_deg))),
     )
     return faces
 

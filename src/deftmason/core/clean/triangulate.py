@@ -1,6 +1,7 @@
 """A cloud made a mesh at a chosen resolution, open where nothing was seen.
 
-Each grid corner near the cloud takes the weighted mean of the signed distances to its neighbours' tangent planes (Hoppe et
+Each grid corner near the cloud takes the weighted mean of the signed distances to its neighbours' tangent planes (Hoppe
+et
 al. 1992; Kolluri 2005, *Provably good moving least squares*), which averages the scanner's noise. The zero set is
 extracted by surface nets (Gibson 1998) over cells whose eight corners all know their distance, and only where the cloud
 lies around the place, not to one side of it: no surface is invented beyond the last points.
@@ -29,8 +30,11 @@ _MOST = 40_000_000
 
 
 @njit(cache=True, parallel=True)
-def _field(corners, cell_of, p, normal, point_weight, runs, reach, alike, value, aside, count):  # pragma: no cover - compiled
-    """Weighted mean of the signed distances to the neighbours' planes; neighbours that face against the nearest one are the
+def _field(
+    corners, cell_of, p, normal, point_weight, runs, reach, alike, value, aside, count
+):  # pragma: no cover - compiled
+    """Weighted mean of the signed distances to the neighbours' planes; neighbours that face against the nearest one are
+    the
     other side of a thin wall and do not count."""
     r2 = reach * reach
     for i in prange(corners.shape[0]):
@@ -56,7 +60,10 @@ def _field(corners, cell_of, p, normal, point_weight, runs, reach, alike, value,
                 d2 = dx * dx + dy * dy + dz * dz
                 if d2 > r2:
                     continue
-                if normal[j, 0] * normal[near, 0] + normal[j, 1] * normal[near, 1] + normal[j, 2] * normal[near, 2] < alike:
+                if (
+                    normal[j, 0] * normal[near, 0] + normal[j, 1] * normal[near, 1] + normal[j, 2] * normal[near, 2]
+                    < alike
+                ):
                     continue
                 t = 1 - d2 / r2
                 w = t * t * point_weight[j]
@@ -108,7 +115,9 @@ def triangulate(
         )
     if cloud.normals is None:
         cloud = with_normals(cloud, progress=progress)
-    mesh = surface_through(cloud, np.ones(len(cloud.points)), step, max(_REACH * step, 2.2 * pitch), part(progress, 0.3, 0.9))
+    mesh = surface_through(
+        cloud, np.ones(len(cloud.points)), step, max(_REACH * step, 2.2 * pitch), part(progress, 0.3, 0.9)
+    )
     from .fewer import Distance
 
     d = Distance(mesh)(cloud.points[:: max(1, len(cloud.points) // 200_000)])
@@ -122,10 +131,18 @@ def triangulate(
 
 
 def surface_through(
-    cloud: PointCloud, weight: np.ndarray, step: float, reach: float, progress: Progress = silent, *, alike: float = -0.2
+    cloud: PointCloud,
+    weight: np.ndarray,
+    step: float,
+    reach: float,
+    progress: Progress = silent,
+    *,
+    alike: float = -0.2,
 ) -> TriMesh:
-    """The surface points (n, 3) with normals lie on, each counting by its ``weight`` (n,) within ``reach`` mm; edges of about
-    ``step`` mm; only neighbours whose normals' cosine with the nearest one's is above ``alike`` are averaged. Raises `BadInput` where there is none or the step is too fine."""
+    """The surface points (n, 3) with normals lie on, each counting by its ``weight`` (n,) within ``reach`` mm; edges of
+    about
+    ``step`` mm; only neighbours whose normals' cosine with the nearest one's is above ``alike`` are averaged. Raises
+    `BadInput` where there is none or the step is too fine."""
     progress(0.0, "Measuring distances around the points")
     cells = Cells(cloud.points, reach)
     low = cloud.points.min(axis=0) - 1.31 * step
@@ -216,7 +233,9 @@ def _nets(keys, grid, value, known, dims, low, step):
 
 
 def _first_diagonal(p: np.ndarray) -> np.ndarray:
-    """Which quads (k, 4, 3) are better parted from corner 0 to 2 than from 1 to 3: so that no half is turned over, else the shorter way."""
+    """Which quads (k, 4, 3) are better parted from corner 0 to 2 than from 1 to 3: so that no half is turned over, else
+    the shorter way.
+    """
     whole = np.cross(p[:, 2] - p[:, 0], p[:, 3] - p[:, 1])
 
     def turned(a, b, c):
@@ -228,7 +247,9 @@ def _first_diagonal(p: np.ndarray) -> np.ndarray:
     return np.where(first == second, short, first)
 
 
-def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndarray, reach: float, alike: float) -> TriMesh:
+def _supported(
+    mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndarray, reach: float, alike: float
+) -> TriMesh:
     """Vertices laid onto the averaged surface once more; those the cloud lies only to one side of are taken out."""
     v = np.array(mesh.vertices)
     for last in (False, True):
@@ -245,7 +266,9 @@ def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndar
 
     a, b = mesh.faces.ravel(), np.roll(mesh.faces, -1, axis=1).ravel()
     lone = ~good[a] & ~good[b]
-    label = connected_components(coo_matrix((np.ones(lone.sum()), (a[lone], b[lone])), shape=(len(v), len(v))), directed=False)[1]
+    label = connected_components(
+        coo_matrix((np.ones(lone.sum()), (a[lone], b[lone])), shape=(len(v), len(v))), directed=False
+    )[1]
     outer = np.zeros(len(v), bool)
     f, k = np.nonzero(facet_neighbours(mesh.faces, len(v)) == -1)
     outer[mesh.faces[f, k]] = True
@@ -258,6 +281,8 @@ def _supported(mesh: TriMesh, cells: Cells, normals: np.ndarray, weight: np.ndar
 
 
 def _pitch(points: np.ndarray, spacing: float) -> float:
-    """The side of the square one point has to itself, mm: the spacing of an even cloud, more where points lie by chance."""
+    """The side of the square one point has to itself, mm: the spacing of an even cloud, more where points lie by
+    chance.
+    """
     count = Cells(points, 4 * spacing).planes()["count"]
     return float(4 * spacing * np.sqrt(np.pi / max(np.median(count) + 1, 1)))

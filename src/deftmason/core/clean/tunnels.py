@@ -1,6 +1,7 @@
 """Tunnels: small handles a scanner invents, found as short closed paths that cut no piece off.
 
-A breadth-first tree of the edges and a spanning tree of the dual graph over the edges left, heaviest first, leave two edges
+A breadth-first tree of the edges and a spanning tree of the dual graph over the edges left, heaviest first, leave two
+edges
 for every handle; each closes a loop through the tree that no facets fill (Erickson, Whittlesey 2005, *Greedy optimal
 homotopy and homology generators*). Only loops far shorter than any bore are tunnels.
 """

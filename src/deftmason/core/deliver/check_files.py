@@ -27,7 +27,7 @@ def write_check_csv(path: str, points: np.ndarray, found: Distances, names) -> N
             )
             f.write(
                 "".join(
-                    f"{i},{p[0]:.9f},{p[1]:.9f},{p[2]:.9f},{f'{d:.9f}' if d == d else ''},{quoted[k] if d == d else ''}\n"
+                    f"{i},{p[0]:.9f},{p[1]:.9f},{p[2]:.9f}," + (f"{d:.9f},{quoted[k]}\n" if d == d else ",\n")
                     for i, (p, d, k) in enumerate(rows, begin)
                 )
             )

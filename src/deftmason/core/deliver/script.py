@@ -6,8 +6,6 @@ the top and running it again moves the sketches by the same relations and sizes 
 
 from __future__ import annotations
 
-from pprint import pformat
-
 from ..recipe.records import one_line
 from ..recipe.replay import Ran, ledger, slug
 
@@ -51,7 +49,8 @@ def solve(points, radii, entities, relations, sizes):
             elif kind == "tangent":
                 if a["kind"] != "line" and b["kind"] == "line":
                     a, b = b, a
-                shared = set(a["points"][:2]) & set(b["points"][:2]) if "circle" not in (a["kind"], b["kind"]) else set()
+                round_one = "circle" in (a["kind"], b["kind"])
+                shared = set() if round_one else set(a["points"][:2]) & set(b["points"][:2])
                 if a["kind"] == "line" and shared:
                     out.append((p(min(shared)) - centre(b)) @ along(a))
                 elif a["kind"] == "line":
@@ -152,12 +151,12 @@ def model_script(name: str, ran: list[Ran]) -> str:
         _HELPER.rstrip(),
         "",
     ]
-    body = None
+    body, by_id = None, {r.step.id: r for r in ran}
     for r in ran:
-        if not r.done or r.step.produces not in ("sketch", "body"):
+        lines = r.step.in_script(r.summary, _Script(r, by_id, values)) if r.done else []
+        if not lines:
             continue
-        out += ["", _comment(r.step.name)]
-        out += _sketch(r, values) if r.step.produces == "sketch" else _feature(r, values, ran)
+        out += ["", _comment(r.step.name), *lines]
         if r.step.produces == "body":
             body = _word(r.step)
     if body:
@@ -183,59 +182,23 @@ def _word(step) -> str:
     return f"{slug(step.name)}_{step.id}"
 
 
-def _sketch(r: Ran, values) -> list[str]:
-    d = r.summary["drawing"]
-    w = _word(r.step)
-    sizes = [
-        f"    ({s['kind']!r}, {tuple(s['of'])!r}, {values[(r.step.id, s['name'])]})," for s in d["sizes"] if s["held"]
-    ]
-    p = r.summary["plane"]
-    return [
-        f"{w}_plane = Plane(origin={tuple(p['origin'])}, x_dir={tuple(p['u'])}, z_dir={tuple(p['normal'])})",
-        f"{w} = solve(",
-        f"    points={pformat([tuple(q) for q in d['points']], width=110)},",
-        f"    radii={d['radii']!r},",
-        f"    entities={pformat(d['entities'], width=110, sort_dicts=False)},",
-        f"    relations={pformat([(q['kind'], tuple(q['of'])) for q in d['relations']], width=110)},",
-        "    sizes=[",
-        *["    " + s for s in sizes],
-        "    ],",
-        ")",
-    ]
+class _Script:
+    """What one step of a replayed recipe may ask for while it is written."""
 
+    def __init__(self, r: Ran, ran: dict[str, Ran], values: dict[tuple[str, str], str]):
+        self.word, self._id, self._ran, self._values = _word(r.step), r.step.id, ran, values
 
-def _feature(r: Ran, values, ran: list[Ran]) -> list[str]:
-    s, w = r.step, _word(r.step)
-    by_id = {x.step.id: x for x in ran}
+    def _standing(self, step_id: str) -> Ran:
+        r = self._ran[step_id]
+        while not r.step.enabled and (under := r.step.stands_for()):
+            r = self._ran[under]
+        return r
 
-    def named(i: str) -> str:
-        while not by_id[i].step.enabled:
-            i = by_id[i].step.body  # type: ignore[attr-defined]
-        return _word(by_id[i].step)
+    def named(self, step_id: str) -> str:
+        return _word(self._standing(step_id).step)
 
-    if s.kind == "fillet":
-        places = [tuple(round(c, 6) for c in p) for p in r.summary["middles"]]
-        return [f"{w} = fillet(edges_at({named(s.body)}, {places!r}), {values[(s.id, 'radius')]})"]  # type: ignore[attr-defined]
-    sketch = by_id[s.sketch]  # type: ignore[attr-defined]
-    sw, data = _word(sketch.step), sketch.summary
-    axis_height = sum(a * b for a, b in zip(data["plane"]["origin"], data["plane"]["normal"]))
+    def value(self, name: str) -> str | None:
+        return self._values.get((self._id, name))
 
-    def height(label: str) -> str:
-        text = values.get((s.id, label)) or repr(r.summary[label])
-        return f"{text} - {axis_height!r}"
-
-    out, tools = [], []
-    lean = values.get((s.id, "draft"))
-    for n, k in enumerate(r.summary["pushed"]):
-        loop = data["loops"][k]
-        holes = [data["loops"][i] for i, parent in enumerate(data["inside"]) if parent == k] if s.keep_inner else []  # type: ignore
-        text = f", {lean}" if lean and len(loop) > 1 else ""
-        tools.append(f"{w}_{n + 1}" if len(r.summary["pushed"]) > 1 else f"{w}_tool")
-        out += [
-            f"{tools[-1]} = push(",
-            f"    face_of({sw}, {loop!r}, {holes!r}),",
-            f"    {sw}_plane, {height('start')}, {height('end')}{text})",
-        ]
-    sign = {"join": "+", "cut": "-", "intersect": "&"}[s.how]  # type: ignore[attr-defined]
-    terms = ([named(s.body)] if s.body else []) + tools  # type: ignore[attr-defined]
-    return [*out, f"{w} = " + f" {sign} ".join(terms)]
+    def told(self, step_id: str) -> dict:
+        return self._standing(step_id).summary

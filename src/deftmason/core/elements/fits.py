@@ -178,7 +178,9 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
 
 
 def _wider(best, p, normals, sw, hold, radius):
-    """A wider search where a ring lies much farther off than the points scatter locally: from more spines, of several draws of points."""
+    """A wider search where a ring lies much farther off than the points scatter locally: from more spines, of several
+    draws of points.
+    """
     some = p if len(p) < 20_000 else p[:: len(p) // 10_000]
     near = local_normals(some[:: max(1, len(some) // _START_SAMPLE)], some)
     if near is None or best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2 + 1e-24:
@@ -333,7 +335,8 @@ def fit(
     weights : (n,) relative weights, default 1.
     parallel, perpendicular : (3,) hold the element's direction (a plane's or circle's normal) along or square to it.
     radius : held radius in mm (a torus's minor radius).
-    correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit that
+    correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit
+        that
         only steers a search: good to a small part of the scatter, and without uncertainty.
     near : an element the fit will be close to: searched from there (cylinders and spheres; others start afresh).
     robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
@@ -393,7 +396,10 @@ def fit(
     count = float(np.sum(weight > 0))
     local = _to_contract(kind, element, centroid, scale)
     if kind == "torus" and max(local.major_radius, local.minor_radius) > _LARGEST * scale:
-        raise BadInput("No ring passes near these points: the nearest is hundreds of times larger than they are; try another kind or a larger patch.")
+        raise BadInput(
+            "No ring passes near these points: the nearest is hundreds of times larger than they "
+            "are; try another kind or a larger patch."
+        )
     r = local.distance(p) if kind not in ("circle", "line") else element.distance(q) * scale
     used = weight > 0
     dof = {"plane": 3, "line": 4, "circle": 6, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}[kind]

@@ -134,7 +134,8 @@ def rotation_axis(p, normals) -> tuple[np.ndarray, np.ndarray]:
 
 
 def local_normals(p: np.ndarray, among: np.ndarray) -> tuple[np.ndarray, float] | None:
-    """Unit normals (n, 3) of places ``p`` from quadrics through their neighbours ``among`` all points, each toward the middle of the stronger
+    """Unit normals (n, 3) of places ``p`` from quadrics through their neighbours ``among`` all points, each toward the
+    middle of the stronger
     bend, and the scatter about these quadrics; None where there are too few points."""
     if len(among) < 14:
         return None
@@ -168,7 +169,9 @@ def _circle_3d(s: np.ndarray):
 
 
 def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
-    """A ring's points moved along their normals by its tube's radius lie on a circle, its spine: the radii at which they nearly do."""
+    """A ring's points moved along their normals by its tube's radius lie on a circle, its spine: the radii at which
+    they nearly do.
+    """
     found = []
     for r in np.geomspace(0.02, 30.0, 40):
         for side in (1.0,) if inward else (1.0, -1.0):
@@ -200,7 +203,9 @@ def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
 
 
 def torus_starts(p, normals, hold, radius, among=None, *, most: int = 3, quick: bool = False) -> list[Model]:
-    """Starts from axes of rotation, and from spines, ``most`` of these each way. ``among`` are all points, of which ``p`` may be some."""
+    """Starts from axes of rotation, and from spines, ``most`` of these each way. ``among`` are all points, of which
+    ``p`` may be some.
+    """
     found = []
     spines = []
     quick = quick and normals is not None and len(normals) > 0  # known normals do without a search
@@ -230,5 +235,8 @@ def torus_starts(p, normals, hold, radius, among=None, *, most: int = 3, quick: 
             cost = float(np.mean((np.hypot(rho - cx, h - cy) - r) ** 2))
         found.append((cost if order else cost * 0.5, order, point + cy * a, a, cx, min(r, 1e4)))
     found.sort(key=lambda s: s[:2])
-    out = [TorusModel(c, a if hold is None else hold.project(a), big, radius or small, hold, radius) for c, a, big, small in spines]
+    out = [
+        TorusModel(c, a if hold is None else hold.project(a), big, radius or small, hold, radius)
+        for c, a, big, small in spines
+    ]
     return out + [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]

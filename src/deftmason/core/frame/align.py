@@ -55,7 +55,8 @@ def set_frame(
         b = raw - (raw @ a) * a
         if np.linalg.norm(b) < 0.1:
             raise BadInput(
-                "First and second datum point the same way, so the part can still turn; pick a second datum across the first.",
+                "First and second datum point the same way, so the part can still turn; pick a "
+                "second datum across the first.",
                 field="second",
             )
         off = float(np.degrees(np.arcsin(np.clip(raw @ a, -1, 1))))

@@ -1,4 +1,6 @@
-"""How far each place of a placed scan lies from what the other scans say of it: the map that shows where joining strains."""
+"""How far each place of a placed scan lies from what the other scans say of it: the map that shows where joining
+strains.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ _FACING = 0.5
 _AROUND = 12  # neighbours averaged: what is left of the noise is small beside a scan that lies off
 
 
-def apart_at(places: np.ndarray, seen: Seen, motion: RigidMotion, others: list[tuple[Seen, RigidMotion]], reach: float) -> np.ndarray:
+def apart_at(
+    places: np.ndarray, seen: Seen, motion: RigidMotion, others: list[tuple[Seen, RigidMotion]], reach: float
+) -> np.ndarray:
     """Signed distance in mm (k,) float32 from the mean of the other scans, positive where it stands proud of them.
 
     Parameters

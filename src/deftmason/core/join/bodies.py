@@ -1,4 +1,6 @@
-"""Scans placed on each other taken as one: their places without doubles, all that each of them saw, seams no longer rims."""
+"""Scans placed on each other taken as one: their places without doubles, all that each of them saw, seams no longer
+rims.
+"""
 
 from __future__ import annotations
 
@@ -65,8 +67,22 @@ def together(members: dict[int, RigidMotion], singles: list[Body], pitch: float)
     # Each scan thinned alike tells what area a place stands for.
     each = sum(s.area for s, _ in parts) / sum(len(even_sample(s.points, fine)) for s, _ in parts)
     seen = replace(
-        parts[0][0], points=p[i], normals=n[i], rough=rough[i], rim=rim[i], spacing=spacing_of(p[i]),
-        noise=float(np.median([s.noise for s, _ in parts])), eye=None, area=float(each * len(i)), room=None, part=None, picks={},
-    )  # fmt: skip
-    sights = [(sight, into.after(m.inverse())) for k, m in sorted(members.items()) for sight, into in singles[k].witness.sights]
+        parts[0][0],
+        points=p[i],
+        normals=n[i],
+        rough=rough[i],
+        rim=rim[i],
+        spacing=spacing_of(p[i]),
+        noise=float(np.median([s.noise for s, _ in parts])),
+        eye=None,
+        area=float(each * len(i)),
+        room=None,
+        part=None,
+        picks={},
+    )
+    sights = [
+        (sight, into.after(m.inverse()))
+        for k, m in sorted(members.items())
+        for sight, into in singles[k].witness.sights
+    ]
     return Body(dict(members), Witness(seen, max(0.7 * pitch, seen.spacing), sights), Ready(seen, pitch))

@@ -1,8 +1,10 @@
 """Ways one scan may lie on another: a list of placements, best first, from places that look alike.
 
 Even points of both are described by histograms of their neighbourhood (Rusu, Blodow, Beetz 2009, *Fast point feature
-histograms*) at two sizes; each is taken for its several likest in the other, and two such matches that agree in distance and
-in all angles between their normals give a placement (Drost et al. 2010, *Model globally, match locally*, for the pair). The placements are
+histograms*) at two sizes; each is taken for its several likest in the other, and two such matches that agree in
+distance and
+in all angles between their normals give a placement (Drost et al. 2010, *Model globally, match locally*, for the pair).
+The placements are
 scored by a lookup, drawn closer, and the distinct best kept.
 """
 
@@ -63,7 +65,9 @@ class Ready:
             cloud = o3d.geometry.PointCloud(o3d.utility.Vector3dVector(points))
             cloud.normals = o3d.utility.Vector3dVector(normals)
             search = o3d.geometry.KDTreeSearchParamHybrid(radius=radius * self.pitch, max_nn=most)
-            f = np.asarray(o3d.pipelines.registration.compute_fpfh_feature(cloud, search).data).T[: len(self.sample.points)]
+            f = np.asarray(o3d.pipelines.registration.compute_fpfh_feature(cloud, search).data).T[
+                : len(self.sample.points)
+            ]
             out.append(np.sqrt(np.maximum(f, 0)))
         return out
 
@@ -145,20 +149,78 @@ def _drawn(pairs, p, n, q, m, least, slack, angle, tries, chunks, most, seed):  
             l1, l2 = np.sqrt(l1), np.sqrt(l2)
             if abs(l1 - l2) > slack:
                 continue
-            if abs(n[a, 0] * n[e, 0] + n[a, 1] * n[e, 1] + n[a, 2] * n[e, 2] - m[b, 0] * m[f, 0] - m[b, 1] * m[f, 1] - m[b, 2] * m[f, 2]) > angle:
+            if (
+                abs(
+                    n[a, 0] * n[e, 0]
+                    + n[a, 1] * n[e, 1]
+                    + n[a, 2] * n[e, 2]
+                    - m[b, 0] * m[f, 0]
+                    - m[b, 1] * m[f, 1]
+                    - m[b, 2] * m[f, 2]
+                )
+                > angle
+            ):
                 continue
-            if abs((n[a, 0] * dx + n[a, 1] * dy + n[a, 2] * dz) / l1 - (m[b, 0] * gx + m[b, 1] * gy + m[b, 2] * gz) / l2) > angle:
+            if (
+                abs(
+                    (n[a, 0] * dx + n[a, 1] * dy + n[a, 2] * dz) / l1
+                    - (m[b, 0] * gx + m[b, 1] * gy + m[b, 2] * gz) / l2
+                )
+                > angle
+            ):
                 continue
-            if abs((n[e, 0] * dx + n[e, 1] * dy + n[e, 2] * dz) / l1 - (m[f, 0] * gx + m[f, 1] * gy + m[f, 2] * gz) / l2) > angle:
+            if (
+                abs(
+                    (n[e, 0] * dx + n[e, 1] * dy + n[e, 2] * dz) / l1
+                    - (m[f, 0] * gx + m[f, 1] * gy + m[f, 2] * gz) / l2
+                )
+                > angle
+            ):
                 continue
             # The triple product keeps its sign: a mirrored pair is no match.
-            t1 = (n[a, 1] * n[e, 2] - n[a, 2] * n[e, 1]) * dx + (n[a, 2] * n[e, 0] - n[a, 0] * n[e, 2]) * dy + (n[a, 0] * n[e, 1] - n[a, 1] * n[e, 0]) * dz
-            t2 = (m[b, 1] * m[f, 2] - m[b, 2] * m[f, 1]) * gx + (m[b, 2] * m[f, 0] - m[b, 0] * m[f, 2]) * gy + (m[b, 0] * m[f, 1] - m[b, 1] * m[f, 0]) * gz
+            t1 = (
+                (n[a, 1] * n[e, 2] - n[a, 2] * n[e, 1]) * dx
+                + (n[a, 2] * n[e, 0] - n[a, 0] * n[e, 2]) * dy
+                + (n[a, 0] * n[e, 1] - n[a, 1] * n[e, 0]) * dz
+            )
+            t2 = (
+                (m[b, 1] * m[f, 2] - m[b, 2] * m[f, 1]) * gx
+                + (m[b, 2] * m[f, 0] - m[b, 0] * m[f, 2]) * gy
+                + (m[b, 0] * m[f, 1] - m[b, 1] * m[f, 0]) * gz
+            )
             if abs(t1 / l1 - t2 / l2) > 1.5 * angle:
                 continue
-            if not _frame(p[a, 0], p[a, 1], p[a, 2], p[e, 0], p[e, 1], p[e, 2], n[a, 0], n[a, 1], n[a, 2], n[e, 0], n[e, 1], n[e, 2], fa):
+            if not _frame(
+                p[a, 0],
+                p[a, 1],
+                p[a, 2],
+                p[e, 0],
+                p[e, 1],
+                p[e, 2],
+                n[a, 0],
+                n[a, 1],
+                n[a, 2],
+                n[e, 0],
+                n[e, 1],
+                n[e, 2],
+                fa,
+            ):
                 continue
-            if not _frame(q[b, 0], q[b, 1], q[b, 2], q[f, 0], q[f, 1], q[f, 2], m[b, 0], m[b, 1], m[b, 2], m[f, 0], m[f, 1], m[f, 2], fb):
+            if not _frame(
+                q[b, 0],
+                q[b, 1],
+                q[b, 2],
+                q[f, 0],
+                q[f, 1],
+                q[f, 2],
+                m[b, 0],
+                m[b, 1],
+                m[b, 2],
+                m[f, 0],
+                m[f, 1],
+                m[f, 2],
+                fb,
+            ):
                 continue
             o = out[c, count[c]]
             for r in range(3):
@@ -200,7 +262,9 @@ def _far_from_kept(where, order, gap2, most):  # pragma: no cover - compiled
 
 
 def distinct(poses: np.ndarray, worth: np.ndarray, points: np.ndarray, apart: float, most: int) -> np.ndarray:
-    """Indices of the best placements that move ``points`` (k, 3) at least ``apart`` mm (rms) differently; best first."""
+    """Indices of the best placements that move ``points`` (k, 3) at least ``apart`` mm (rms) differently; best
+    first.
+    """
     c = points.mean(axis=0)
     spread, axes = np.linalg.eigh(np.cov((points - c).T, bias=True))
     # The middle and the ends of the axes: their squared shifts add up to the points' mean squared shift.
@@ -221,14 +285,15 @@ def candidates(moving: Ready, fixed: Ready, veto=None, *, seed: int = 1) -> tupl
     least = min(0.16 * min(moving.seen.span, fixed.seen.span), 10 * pitch)
     found, count = _drawn(
         pairs, a.points, a.normals, b.points, b.normals, least, 0.8 * pitch, 0.2, _TRIES, _CHUNKS, _MOST, seed
-    )  # fmt: skip
+    )
     poses = np.concatenate([f[:c] for f, c in zip(found, count)])
     if not len(poses):
         return np.zeros((0, 4, 4)), np.zeros(0)
     some = a.points[:60]
     worth = score(fixed.at, poses, moving.sample.first(_GLANCE))
     kept: list[int] = []
-    # The same way is drawn many times over: what few points tell apart is ranked among distinct ways, by two judgements: much in
+    # The same way is drawn many times over: what few points tell apart is ranked among distinct ways, by two
+    # judgements: much in
     # common whatever is said against it, and little said against it.
     for penalty in (4.0, 25.0):
         kept += distinct(poses, worth[:, 0] - penalty * worth[:, 1], some, 1.5 * pitch, _DRAWN).tolist()

@@ -1,7 +1,9 @@
 """What speaks for and against a placement of one scan on another, judged at the scans' own noise.
 
-For: area seen by both, at the same place and facing the same way. Against: area where one shows a surface that the other, which saw
-all around that place, would have shown too, or that would have stood in the other's line of sight. A few stray points speak
+For: area seen by both, at the same place and facing the same way. Against: area where one shows a surface that the
+other, which saw
+all around that place, would have shown too, or that would have stood in the other's line of sight. A few stray points
+speak
 for nothing: only contradictions that hang together count.
 """
 
@@ -23,7 +25,9 @@ __all__ = ["Witness", "Evidence", "weigh", "seen_through"]
 
 _FACING = 0.8
 _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
-_MISSED = 25.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
+_MISSED = (
+    25.0  # the same of missing area: scanners leave holes of their own too, though seldom where another scan has none
+)
 _UNSTRAINED = 1.7  # times the squared distance that noise explains: small bends add that much
 _STRAIN = 2.0  # how fast a placement loses by lying farther apart than noise explains
 _NEAR = 4.0  # scatters within which what agrees holds
@@ -36,17 +40,23 @@ _TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs
 _OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
 _ELSEWHERE = 12.0  # degrees between two looks whose outlines say something of each other
 _TELLING = 4  # contradicted places that hang together: more than chance leaves of a true placement
-_NOISES = 6.0  # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
+# scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
+_NOISES = 6.0
 
 
 @dataclass(frozen=True)
 class Evidence:
-    """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a hole it
+    """Areas in mm²: ``agree`` seen by both, ``against`` contradicted, ``missing`` shown by one where the other has a
+    hole it
     should have seen it in; ``rms`` of the distances where they agree, mm; ``least``
-    the smaller of the two scans' areas; ``hold`` how much of what agrees holds the scan in the way it is held least, see `_hold`;
-    of several others together, the sum, which is on the safe side; ``grain`` what sparse points of a curved surface alone lie apart, mm;
-    ``tells`` how many places that hang together lie where the other saw through; ``unseen`` the larger share of either that lies on rays along
-    which the other saw nothing at all; ``turned`` the least angle between a look at the one and a look at the other, degrees."""
+    the smaller of the two scans' areas; ``hold`` how much of what agrees holds the scan in the way it is held least,
+    see `_hold`;
+    of several others together, the sum, which is on the safe side; ``grain`` what sparse points of a curved surface
+    alone lie apart, mm;
+    ``tells`` how many places that hang together lie where the other saw through; ``unseen`` the larger share of either
+    that lies on rays along
+    which the other saw nothing at all; ``turned`` the least angle between a look at the one and a look at the other,
+    degrees."""
 
     agree: float
     against: float
@@ -66,7 +76,9 @@ class Evidence:
 
     @property
     def blocked(self) -> bool:
-        """Whether what one shows stands where the other saw through: near certain, and the more so the more of it hangs together."""
+        """Whether what one shows stands where the other saw through: near certain, and the more so the more of it hangs
+        together.
+        """
         return self.tells > _TELLING
 
     @property
@@ -98,11 +110,13 @@ class Evidence:
 
 
 def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: np.ndarray, least: float) -> float:
-    """How much places (k, 3) with normals ``n`` on the one scan and ``other`` on the other, ``r`` mm apart, hold in the way they hold least,
+    """How much places (k, 3) with normals ``n`` on the one scan and ``other`` on the other, ``r`` mm apart, hold in the
+    way they hold least,
     turning measured at their own radius; mm².
 
     Only what lies as near as most do holds: where two shapes are alike by chance, it is at the features, which alone
-    keep a scan from sliding, that they differ most. What share is lost so counts once more. Noise in normals feigns a hold in ways that no
+    keep a scan from sliding, that they differ most. What share is lost so counts once more. Noise in normals feigns a
+    hold in ways that no
     surface holds: what the two scans' normals differ by tells how much, and that much is none.
     """
     if len(x) < 6:
@@ -115,13 +129,16 @@ def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: 
     near = np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
     # Of a squared difference of two normals a quarter is one normal's, in one of the two ways across.
     feigned = _FEIGNED * float(np.median(np.einsum("ij,ij->i", n - other, n - other))) / (4 * 0.69)
-    all_of_it, nearest = (float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, each * near))
+    all_of_it, nearest = (
+        float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, each * near)
+    )
     return nearest**2 / all_of_it if nearest > 0 else 0.0
 
 
 @dataclass
 class Witness:
-    """A scan, or several placed ones as one, as a witness: even points to be judged, ``pitch`` mm apart, and what each scan saw in front of itself
+    """A scan, or several placed ones as one, as a witness: even points to be judged, ``pitch`` mm apart, and what each
+    scan saw in front of itself
     with the motion into that scan's own coordinates."""
 
     seen: Seen
@@ -174,7 +191,16 @@ class Witness:
 
     def prepare(self) -> None:
         """All that is asked of it worked out, before several threads ask."""
-        _ = (self.sample, self.neighbours, self.all_neighbours, self.bent, self.inner, self.all_bent, self.all_inner, self.seen.nearest)
+        _ = (
+            self.sample,
+            self.neighbours,
+            self.all_neighbours,
+            self.bent,
+            self.inner,
+            self.all_bent,
+            self.all_inner,
+            self.seen.nearest,
+        )
 
     def through(self, points: np.ndarray, noise: float, loose: float) -> np.ndarray:
         """Which places (k, 3) any of its sights saw through, by more than noise and ``loose`` mm."""
@@ -210,8 +236,32 @@ def _six(p: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q_inner, reach, near, noise, most, agree, against, apart, at):  # pragma: no cover - compiled
-    """Which places ``x`` with normals ``n`` agree with the points ``q``, and which contradict them; the distance where they agree (elsewhere
+def _judged(
+    x,
+    n,
+    bent,
+    inner,
+    p,
+    order,
+    start,
+    dims,
+    low,
+    cell,
+    q,
+    m,
+    q_bent,
+    q_inner,
+    reach,
+    near,
+    noise,
+    most,
+    agree,
+    against,
+    apart,
+    at,
+):  # pragma: no cover - compiled
+    """Which places ``x`` with normals ``n`` agree with the points ``q``, and which contradict them; the distance where
+    they agree (elsewhere
     the one up to which they would), and the point each agrees with; into the last four."""
     for i in range(x.shape[0]):
         first, second, d1, d2 = closest(p, start, dims, low, cell, x[i, 0], x[i, 1], x[i, 2], reach)
@@ -227,11 +277,15 @@ def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q
         least = abs(h)
         if second >= 0:
             k = order[second]
-            least = min(least, abs((x[i, 0] - q[k, 0]) * m[k, 0] + (x[i, 1] - q[k, 1]) * m[k, 1] + (x[i, 2] - q[k, 2]) * m[k, 2]))
+            least = min(
+                least,
+                abs((x[i, 0] - q[k, 0]) * m[k, 0] + (x[i, 1] - q[k, 1]) * m[k, 1] + (x[i, 2] - q[k, 2]) * m[k, 2]),
+            )
         if least < slack and c > _FACING:
             agree[i] = True
             at[i] = j
-            # Along the mean of both normals two places of one smooth surface are no distance apart, however sparse the points.
+            # Along the mean of both normals two places of one smooth surface are no distance apart, however sparse the
+            # points.
             sx, sy, sz = n[i, 0] + m[j, 0], n[i, 1] + m[j, 1], n[i, 2] + m[j, 2]
             along = (x[i, 0] - q[j, 0]) * sx + (x[i, 1] - q[j, 1]) * sy + (x[i, 2] - q[j, 2]) * sz
             apart[i] = min(abs(along) / max(np.sqrt(sx * sx + sy * sy + sz * sz), 0.5), least)
@@ -239,8 +293,12 @@ def _judged(x, n, bent, inner, p, order, start, dims, low, cell, q, m, q_bent, q
             against[i] = True
 
 
-def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree, the normals of ``a`` there, and which are smooth."""
+def _one_way(
+    a: Witness, b: Witness, motion: RigidMotion
+) -> tuple[float, float, float, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Agreeing, contradicted and missing area; distances, places and normals of ``b`` that agree, the normals of ``a``
+    there, and which are smooth.
+    """
     s, other = a.sample, b.seen
     x, n = motion.points(s.points), motion.vectors(s.normals)
     k = len(x)
@@ -249,9 +307,29 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     noise = _NOISES * float(np.hypot(a.seen.noise, other.noise))
     o = other.nearest
     _judged(
-        x, n, a.bent, a.inner, o.points, o.order, o.start, o.dims, o.low, o.cell, other.points, other.normals, b.all_bent, b.all_inner,
-        4 * a.pitch, 2.0 * other.spacing, noise, 0.3 * (a.seen.spacing + other.spacing), agree, against, apart, at,
-    )  # fmt: skip
+        x,
+        n,
+        a.bent,
+        a.inner,
+        o.points,
+        o.order,
+        o.start,
+        o.dims,
+        o.low,
+        o.cell,
+        other.points,
+        other.normals,
+        b.all_bent,
+        b.all_inner,
+        4 * a.pitch,
+        2.0 * other.spacing,
+        noise,
+        0.3 * (a.seen.spacing + other.spacing),
+        agree,
+        against,
+        apart,
+        at,
+    )
     if b.sights:
         ask = np.nonzero(~agree & ~against)[0]
         missing[ask] = b.missed(x[ask], n[ask])
@@ -260,15 +338,26 @@ def _one_way(a: Witness, b: Witness, motion: RigidMotion) -> tuple[float, float,
     at, apart = at[agree], apart[agree]
     smooth = (a.bent[agree] < _EDGE * a.seen.spacing) & (b.all_bent[at] < _EDGE * other.spacing)
     return (
-        float(len(at) * a.each), float(against.sum() * a.each), float(missing.sum() * a.each), apart, other.points[at], other.normals[at], n[agree], smooth
-    )  # fmt: skip
+        float(len(at) * a.each),
+        float(against.sum() * a.each),
+        float(missing.sum() * a.each),
+        apart,
+        other.points[at],
+        other.normals[at],
+        n[agree],
+        smooth,
+    )
 
 
 def seen_through(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> int:
-    """How many places of ``a`` that hang together lie where ``b`` saw through; ``loose`` mm that the placement may be off."""
+    """How many places of ``a`` that hang together lie where ``b`` saw through; ``loose`` mm that the placement may be
+    off.
+    """
     if not b.sights:
         return 0
-    f = b.through(motion.points(a.seen.points), float(np.hypot(a.seen.noise, b.seen.noise)), loose) & (a.seen.rim > 0.5 * a.seen.spacing)
+    f = b.through(motion.points(a.seen.points), float(np.hypot(a.seen.noise, b.seen.noise)), loose) & (
+        a.seen.rim > 0.5 * a.seen.spacing
+    )
     at = np.nonzero(f)[0]
     return int((f[a.all_neighbours[at]].mean(axis=1) > _TOGETHER).sum()) if len(at) > _TELLING else 0
 
@@ -279,7 +368,11 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     f, g = _one_way(a, b, motion), _one_way(b, a, back)
     agree = 0.5 * (f[0] + g[0])
     each = 0.5 * np.concatenate([np.full(len(f[3]), a.each), np.full(len(g[3]), b.each)])
-    r, x, n = np.concatenate([f[3], g[3]]), np.vstack([f[4], motion.points(g[4])]), np.vstack([f[5], motion.vectors(g[5])])
+    r, x, n = (
+        np.concatenate([f[3], g[3]]),
+        np.vstack([f[4], motion.points(g[4])]),
+        np.vstack([f[5], motion.vectors(g[5])]),
+    )
     rms = np.sqrt(float(each @ r**2) / max(agree, 1e-12))
     theirs = np.vstack([f[6], motion.vectors(g[6])])
     scatter = 0.5 * float(np.hypot(a.seen.noise, b.seen.noise))
@@ -290,10 +383,19 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
     tells = seen_through(a, b, motion, loose) + seen_through(b, a, back, loose)
     unseen = max(
-        float(y.unseen(m.points(x.sample.points), m.vectors(x.sample.normals)).mean()) for x, y, m in ((a, b, motion), (b, a, back))
+        float(y.unseen(m.points(x.sample.points), m.vectors(x.sample.normals)).mean())
+        for x, y, m in ((a, b, motion), (b, a, back))
     )
     cosine = motion.vectors(a.looks()) @ b.looks().T if a.sights and b.sights else np.ones((1, 1))
     return Evidence(
-        agree, 0.5 * (f[1] + g[1]), 0.5 * (f[2] + g[2]), float(rms), min(a.seen.area, b.seen.area), hold, grain, tells, unseen,
+        agree,
+        0.5 * (f[1] + g[1]),
+        0.5 * (f[2] + g[2]),
+        float(rms),
+        min(a.seen.area, b.seen.area),
+        hold,
+        grain,
+        tells,
+        unseen,
         float(np.degrees(np.arccos(np.clip(cosine.max(), -1, 1)))),
-    )  # fmt: skip
+    )

@@ -1,7 +1,9 @@
 """Where a scan was seen from: the place that hides none of it and leaves fewest gaps beside its steps.
 
-A look from one place shows one surface along each ray. Seen from elsewhere, some of the scan would be hidden by the rest of it, and the
-ground that a step hid shows as a gap beside the step. Both together, with the places that would face away, are least at the true
+A look from one place shows one surface along each ray. Seen from elsewhere, some of the scan would be hidden by the
+rest of it, and the
+ground that a step hid shows as a gap beside the step. Both together, with the places that would face away, are least at
+the true
 place; how much they rise around it tells how sure it is.
 """
 
@@ -46,7 +48,9 @@ def project(points: np.ndarray, eye: np.ndarray, toward: np.ndarray) -> tuple[np
 
 
 def _cost(p: np.ndarray, n: np.ndarray, centre: np.ndarray, pitch: float, offset: np.ndarray) -> float:
-    """Share of a scan (``p``, ``n``) that an eye ``offset`` from its centre would not have seen, and of gaps it would have left."""
+    """Share of a scan (``p``, ``n``) that an eye ``offset`` from its centre would not have seen, and of gaps it would
+    have left.
+    """
     far = float(np.linalg.norm(offset))
     toward, eye = offset / far, centre + offset
     flat, depth = project(p, eye, toward)
@@ -73,7 +77,8 @@ def _cost(p: np.ndarray, n: np.ndarray, centre: np.ndarray, pitch: float, offset
 
 
 def _evenness(p: np.ndarray, n: np.ndarray, crowd: np.ndarray, eye: np.ndarray) -> float:
-    """How unevenly an eye's rays would be spread, as a share of how unevenly the points are: below 1 where the points are those of
+    """How unevenly an eye's rays would be spread, as a share of how unevenly the points are: below 1 where the points
+    are those of
     a camera's even rays, which lie the denser the nearer and the squarer to them a surface is."""
     ray = eye - p
     far = np.linalg.norm(ray, axis=1)
@@ -83,7 +88,9 @@ def _evenness(p: np.ndarray, n: np.ndarray, crowd: np.ndarray, eye: np.ndarray) 
     return spread(left) / max(spread(crowd), 1e-9)
 
 
-def find_eye(points: np.ndarray, normals: np.ndarray, spacing: float, area: float, crowd: np.ndarray | None = None) -> Eye | None:
+def find_eye(
+    points: np.ndarray, normals: np.ndarray, spacing: float, area: float, crowd: np.ndarray | None = None
+) -> Eye | None:
     """The eye of a scan's points (k, 3) with normals over ``area`` mm²; None where no one place can have seen it.
 
     ``crowd`` (k,): how many points lie around each, NaN where seeing ended near by.
@@ -99,7 +106,9 @@ def find_eye(points: np.ndarray, normals: np.ndarray, spacing: float, area: floa
     mean /= max(np.linalg.norm(mean), 1e-12)
     u = np.linalg.svd(mean[None])[2][1:]
 
-    whole = None if crowd is None else np.nonzero(np.isfinite(crowd))[0][:: max(1, int(np.isfinite(crowd).sum()) // 1200)]
+    whole = (
+        None if crowd is None else np.nonzero(np.isfinite(crowd))[0][:: max(1, int(np.isfinite(crowd).sum()) // 1200)]
+    )
     if whole is not None and (len(whole) < 300 or np.ptp(np.quantile(crowd[whole], (0.05, 0.95))) <= 0):
         whole = None
     dense = None if whole is None else (points[whole], normals[whole], np.log(crowd[whole]))
@@ -111,7 +120,11 @@ def find_eye(points: np.ndarray, normals: np.ndarray, spacing: float, area: floa
         return _cost(p, n, centre, pitch, offset) + (even * _evenness(*dense, centre + offset) if even else 0.0)
 
     # Directions over the half room that the normals lean to; far, where only the direction matters, then nearer.
-    tries = [mean] + [mean * np.cos(a) + np.sin(a) * (np.cos(b) * u[0] + np.sin(b) * u[1]) for a, m in ((0.25, 6), (0.5, 10), (0.8, 14), (1.15, 16)) for b in np.arange(m) * 2 * np.pi / m]
+    tries = [mean] + [
+        mean * np.cos(a) + np.sin(a) * (np.cos(b) * u[0] + np.sin(b) * u[1])
+        for a, m in ((0.25, 6), (0.5, 10), (0.8, 14), (1.15, 16))
+        for b in np.arange(m) * 2 * np.pi / m
+    ]
     worth = [(cost(5 * span * t), t) for t in tries]
     worth.sort(key=lambda w: w[0])
     best = min(((cost(d * span * t), d, t) for _, t in worth[:5] for d in _DISTANCES), key=lambda w: w[0])
@@ -128,7 +141,10 @@ def find_eye(points: np.ndarray, normals: np.ndarray, spacing: float, area: floa
             around = [(t + step * (np.cos(b) * a[0] + np.sin(b) * a[1]), d) for b in np.arange(6) * np.pi / 3]
             # By inverse distance, which the rays' directions go by.
             around += [(t, 1 / max(1 / d + s * step, 1e-3)) for s in (-1, 1) if 1 / d + s * step < 1 / _NEAR]
-            new = min(((cost(e * span * w / np.linalg.norm(w)), e, w / np.linalg.norm(w)) for w, e in around), key=lambda w: w[0])
+            new = min(
+                ((cost(e * span * w / np.linalg.norm(w)), e, w / np.linalg.norm(w)) for w, e in around),
+                key=lambda w: w[0],
+            )
             if new[0] >= value:
                 break
             value, d, t = new
@@ -137,7 +153,10 @@ def find_eye(points: np.ndarray, normals: np.ndarray, spacing: float, area: floa
     lean = _LEANS[-1]
     a = np.linalg.svd(t[None])[2][1:]
     for step in _LEANS:
-        ring = [cost(d * span * (w / np.linalg.norm(w))) for w in (t + step * (np.cos(b) * a[0] + np.sin(b) * a[1]) for b in np.arange(6) * np.pi / 3)]
+        ring = [
+            cost(d * span * (w / np.linalg.norm(w)))
+            for w in (t + step * (np.cos(b) * a[0] + np.sin(b) * a[1]) for b in np.arange(6) * np.pi / 3)
+        ]
         if min(ring) > value + 0.002:
             lean = step
             break

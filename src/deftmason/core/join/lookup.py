@@ -1,7 +1,10 @@
-"""Which seen point is nearest to a place, in constant time; and with it placements scored and drawn closer by the thousand.
+"""Which seen point is nearest to a place, in constant time; and with it placements scored and drawn closer by the
+thousand.
 
-A grid of cells around the seen surface holds the index of the point nearest to each cell's middle. A placement is scored by
-what it makes agree (same place, same facing) less what it makes contradict: a surface a little before or behind another that
+A grid of cells around the seen surface holds the index of the point nearest to each cell's middle. A placement is
+scored by
+what it makes agree (same place, same facing) less what it makes contradict: a surface a little before or behind another
+that
 looks the same way, where both were seen, would have hidden it or been hidden by it.
 """
 
@@ -38,7 +41,9 @@ class Sample:
 
 @dataclass(frozen=True)
 class Lookup:
-    """``grid`` (a, b, c) int32 indices into points, −1 outside the band; ``low`` (3,) its corner, ``cell`` its size in mm."""
+    """``grid`` (a, b, c) int32 indices into points, −1 outside the band; ``low`` (3,) its corner, ``cell`` its size in
+    mm.
+    """
 
     grid: np.ndarray
     low: np.ndarray
@@ -52,7 +57,9 @@ class Lookup:
 def sample_of(seen: Seen, pitch: float, count: int | None = None) -> Sample:
     """Points of a scan no nearer than ``pitch`` mm; the first ``count`` of them."""
     i = even_sample(seen.points, pitch)[:count]
-    return Sample(np.ascontiguousarray(seen.points[i]), np.ascontiguousarray(seen.normals[i]), seen.rim[i], seen.rough[i])
+    return Sample(
+        np.ascontiguousarray(seen.points[i]), np.ascontiguousarray(seen.normals[i]), seen.rim[i], seen.rough[i]
+    )
 
 
 def look_up(seen: Seen, pitch: float) -> Lookup:
@@ -126,7 +133,8 @@ def _score(m, p, n, inner, first, last, grid, low, cell, q, qn, qi, pitch, out):
 
 @njit(cache=True, parallel=True, nogil=True)
 def score_all(poses, p, n, inner, grid, low, cell, q, qn, qi, pitch, penalty):  # pragma: no cover - compiled
-    """For each placement (k, 4, 4): agreeing points, contradicting points, and agreeing less ``penalty`` × contradicting (k, 3).
+    """For each placement (k, 4, 4): agreeing points, contradicting points, and agreeing less ``penalty`` ×
+    contradicting (k, 3).
 
     The first tenth of the points decides whether the rest are looked at.
     """
@@ -267,8 +275,19 @@ def score(at: Lookup, poses: np.ndarray, sample: Sample) -> np.ndarray:
     """See `score_all`."""
     inner = sample.rim > 1.2 * at.pitch
     return score_all(
-        poses, sample.points, sample.normals, inner, at.grid, at.low, at.cell, at.points, at.normals, at.inner, at.pitch, _PENALTY
-    )  # fmt: skip
+        poses,
+        sample.points,
+        sample.normals,
+        inner,
+        at.grid,
+        at.low,
+        at.cell,
+        at.points,
+        at.normals,
+        at.inner,
+        at.pitch,
+        _PENALTY,
+    )
 
 
 def closer(at: Lookup, poses: np.ndarray, sample: Sample, rounds: int = 14) -> np.ndarray:

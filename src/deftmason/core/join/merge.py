@@ -1,7 +1,10 @@
-"""Placed scans made one mesh: each place the weighted mean of what saw it best, doubled layers gone, open where nothing was seen.
+"""Placed scans made one mesh: each place the weighted mean of what saw it best, doubled layers gone, open where nothing
+was seen.
 
-Every point counts by how squarely it was seen and how far inside its scan it lies (Curless, Levoy 1996, *A volumetric method
-for building complex models from range images*, for the weights), in a field of distances whose zero set is the surface. Points
+Every point counts by how squarely it was seen and how far inside its scan it lies (Curless, Levoy 1996, *A volumetric
+method
+for building complex models from range images*, for the weights), in a field of distances whose zero set is the surface.
+Points
 that lie farther from the first such surface than the noise explains belong to a doubled layer, a flap or a stray,
 and do not count in the second.
 """
@@ -33,7 +36,8 @@ _INSIDE = 4.0  # spacings inside its scan at which a point counts in full
 
 @dataclass(frozen=True)
 class Merged:
-    """``mesh``; ``seen_by`` (v,) number of scans that saw each vertex; ``spread`` mm rms of the used points about the mesh;
+    """``mesh``; ``seen_by`` (v,) number of scans that saw each vertex; ``spread`` mm rms of the used points about the
+    mesh;
     ``dropped`` points of doubled layers and strays that were not used."""
 
     mesh: TriMesh
@@ -73,7 +77,9 @@ def merge(
     step = resolution if resolution is not None else spacing
     if step < 0.3 * spacing:
         raise BadArgument(
-            f"The scans' points are {spacing:.3f} mm apart; a finer mesh than {0.3 * spacing:.3f} mm would show only their noise.", field="resolution"
+            f"The scans' points are {spacing:.3f} mm apart; a finer mesh than {0.3 * spacing:.3f} mm "
+            "would show only their noise.",
+            field="resolution",
         )
     points, normals, weight, of = [], [], [], []
     for i, m in sorted(motions.items()):
@@ -105,7 +111,9 @@ def merge(
 
     for i in sorted(motions):
         tree = cKDTree(p[(k == i) & good], balanced_tree=False, compact_nodes=False)
-        counts += (tree.query(mesh.vertices, distance_upper_bound=max(step, 1.5 * seen[i].spacing), workers=-1)[0] < np.inf).astype(np.uint8)
+        counts += (
+            tree.query(mesh.vertices, distance_upper_bound=max(step, 1.5 * seen[i].spacing), workers=-1)[0] < np.inf
+        ).astype(np.uint8)
     progress(1.0)
     return Merged(mesh, counts, spread, int((~good).sum()), float(step))
 
@@ -126,6 +134,8 @@ def _alone(p: np.ndarray, of: np.ndarray, ask: np.ndarray, reach: float) -> np.n
         if not len(others):
             out[mine] = True
             continue
-        d = cKDTree(others, balanced_tree=False, compact_nodes=False).query(p[mine], distance_upper_bound=reach, workers=-1)[0]
+        d = cKDTree(others, balanced_tree=False, compact_nodes=False).query(
+            p[mine], distance_upper_bound=reach, workers=-1
+        )[0]
         out[mine] = ~np.isfinite(d)
     return out

@@ -1,6 +1,7 @@
 """The nearest of a scan's points to a place, exactly, for questions that come by the million.
 
-Points are sorted into cells of a few spacings, so that a look into the cells around a place settles most questions; wider
+Points are sorted into cells of a few spacings, so that a look into the cells around a place settles most questions;
+wider
 looks follow only where nothing nearer was found. A tree answers the same, but several times more slowly for points
 that lie evenly on a surface.
 """
@@ -20,7 +21,8 @@ _MOST = 12_000_000  # cells of the box around all points
 
 @dataclass(frozen=True, eq=False)
 class Nearest:
-    """``points`` (n, 3) in the order of their cells, ``order`` (n,) which of the scan's points each is, ``start`` where each cell
+    """``points`` (n, 3) in the order of their cells, ``order`` (n,) which of the scan's points each is, ``start`` where
+    each cell
     of the ``dims`` box begins, ``low`` (3,) its corner, ``cell`` the size of one, mm."""
 
     points: np.ndarray
@@ -45,7 +47,18 @@ class Nearest:
     def query(self, places: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
         """Distance in mm and index of the nearest point to each place (k, 3); inf and −1 beyond ``reach`` mm."""
         d, i = np.empty(len(places)), np.empty(len(places), np.int64)
-        _query(self.points, self.order, self.start, self.dims, self.low, self.cell, np.ascontiguousarray(places, float), float(reach), d, i)
+        _query(
+            self.points,
+            self.order,
+            self.start,
+            self.dims,
+            self.low,
+            self.cell,
+            np.ascontiguousarray(places, float),
+            float(reach),
+            d,
+            i,
+        )
         return d, i
 
 

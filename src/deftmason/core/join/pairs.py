@@ -29,7 +29,8 @@ class PairFit:
 
 
 def place_by_pairs(moving: np.ndarray, fixed: np.ndarray) -> PairFit:
-    """The motion that brings moving places (k, 3) nearest to the fixed ones (k, 3), least squares (Umeyama 1991, without scale).
+    """The motion that brings moving places (k, 3) nearest to the fixed ones (k, 3), least squares (Umeyama 1991,
+    without scale).
 
     Raises
     ------
@@ -44,7 +45,10 @@ def place_by_pairs(moving: np.ndarray, fixed: np.ndarray) -> PairFit:
     for c, x in ((a, p), (b, q)):
         s = np.linalg.svd(x - c, compute_uv=False)
         if s[1] < _THIN * max(s[0], 1e-12):
-            raise BadInput("The picked places lie on a line, so the scan could still turn about it; pick one to the side.", field="pairs")
+            raise BadInput(
+                "The picked places lie on a line, so the scan could still turn about it; pick one to the side.",
+                field="pairs",
+            )
     u, _, vt = np.linalg.svd((p - a).T @ (q - b))
     flip = np.diag([1, 1, np.sign(np.linalg.det(vt.T @ u.T))])
     turn = vt.T @ flip @ u.T
@@ -57,7 +61,8 @@ def pairs_of(
 ) -> tuple[int, np.ndarray, np.ndarray]:
     """A placement as pairs of places far from each other, on that of the placed scans it shares most with.
 
-    Returns which of them, the places (k, 3) on it, and the same places (k, 3) on the moving scan, each in its own coordinates,
+    Returns which of them, the places (k, 3) on it, and the same places (k, 3) on the moving scan, each in its own
+    coordinates,
     mm; fewer than three where too little is shared.
     """
     found = [matches(seen, picks_of(seen, 400), other, motion, there, reach) for other, there in placed]

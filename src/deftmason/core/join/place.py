@@ -1,8 +1,11 @@
 """Who overlaps whom, and where each scan belongs: found from the scans alone, or refused with the reason.
 
-Every two scans are asked for the ways one may lie on the other. The surest two become one body, which then speaks for both; so do
-further ones, scan on scan, scan on body, body on body. Sure is a way that shares and holds enough, that nothing any scan
-saw contradicts, and that has no rival of which the same is true. Where none is sure the likeliest is supposed, for what further scans
+Every two scans are asked for the ways one may lie on the other. The surest two become one body, which then speaks for
+both; so do
+further ones, scan on scan, scan on body, body on body. Sure is a way that shares and holds enough, that nothing any
+scan
+saw contradicts, and that has no rival of which the same is true. Where none is sure the likeliest is supposed, for what
+further scans
 may say of it, and taken back should it still have a rival at the end. What is left over is told with its reason.
 """
 
@@ -65,7 +68,8 @@ def rough_match(
 
     Returns
     -------
-    Motions into the frame of the first scan placed (the first of all wherever it can be), to within a fraction of a millimetre;
+    Motions into the frame of the first scan placed (the first of all wherever it can be), to within a fraction of a
+    millimetre;
     settle them afterwards. Scans without a sure place are in ``refused``.
     """
     with ThreadPoolExecutor(2) as pool:
@@ -73,7 +77,14 @@ def rough_match(
 
 
 class _Placing:
-    def __init__(self, seen: list[Seen], fixed: dict[int, RigidMotion], noise: float | None, pool: ThreadPoolExecutor, progress: Progress):
+    def __init__(
+        self,
+        seen: list[Seen],
+        fixed: dict[int, RigidMotion],
+        noise: float | None,
+        pool: ThreadPoolExecutor,
+        progress: Progress,
+    ):
         light = [lighter(s) for s in seen]
         self.pitch = get_ready(light)[0].pitch
         self.singles: list[Body] = []
@@ -175,7 +186,13 @@ class _Placing:
             members = h.members | {i: motion.after(m) for i, m in g.members.items()}
             if len(members) > 2:
                 held = set(self.fixed) or {min(h.members)}
-                members = settled_together({i: self.singles[i].seen for i in members}, members, held=held, reach=0.7 * self.pitch, count=_SETTLED_BY)
+                members = settled_together(
+                    {i: self.singles[i].seen for i in members},
+                    members,
+                    held=held,
+                    reach=0.7 * self.pitch,
+                    count=_SETTLED_BY,
+                )
             fresh = self._body(members)
             self.kept.append(fresh)
             bodies = [b for b in bodies if b is not g and b is not h] + [fresh]
@@ -219,7 +236,9 @@ class _Placing:
         return new
 
     def _checked(self, main: Body) -> Body:
-        """What was supposed, and each scan of a body, weighed against all the rest; what could lie otherwise or is contradicted is left out."""
+        """What was supposed, and each scan of a body, weighed against all the rest; what could lie otherwise or is
+        contradicted is left out.
+        """
         for group in reversed(self.supposed):
             inside = group & set(main.members)
             rest = {i: m for i, m in main.members.items() if i not in inside}
@@ -286,22 +305,34 @@ def _refusal(finder: Finder, v: Verdict) -> Refused:
         best = [w.motion for w in told[:3]], [w.evidence for w in told[:3]]
         if e.refuted and e.agree > LEAST_SHARE * e.least:
             why = (
-                f"In its best place it agrees over {e.agree:.0f} mm² but stands where others saw through, or is missed where they saw it: "
+                f"In its best place it agrees over {e.agree:.0f} mm² but stands where others saw "
+                "through, or is missed where they saw it: "
                 "it shows another part, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
         if e.rms >= STRAINED * e.explained(finder.noise) and e.agree > LEAST_SHARE * e.least:
             why = (
-                f"In its best place it lies {e.rms:.3f} mm (rms) from the other scans, more than noise explains ({e.explained(finder.noise):.3f} mm): "
+                f"In its best place it lies {e.rms:.3f} mm (rms) from the other scans, more than "
+                f"noise explains ({e.explained(finder.noise):.3f} mm): "
                 "it shows another part, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
         if e.agree > LEAST_SHARE * e.least and not e.refuted:
             why = (
-                f"It shares {min(e.overlap, 1):.0%} with the other scans, but nothing there holds it against sliding or turning, "
-                "so that its place would be luck. Place it by three pairs, or bring a scan that shows more of the same features."
+                f"It shares {min(e.overlap, 1):.0%} with the other scans, but nothing there holds it "
+                "against sliding or turning, "
+                "so that its place would be luck. Place it by three pairs, or bring a scan that "
+                "shows more of the same features."
             )
             return Refused("not held", why, *best)
-        why = f"Its best place shares only {e.overlap:.0%} of it with the other scans; too little to be sure. Place it by three pairs, or bring a scan between."
+        why = (
+            f"Its best place shares only {e.overlap:.0%} of it with the other scans; too little to be sure. "
+            "Place it by three pairs, or bring a scan between."
+        )
         return Refused("little overlap", why, *best)
-    return Refused("stranger", "Nothing on it lies like anything on the other scans; it shows another part, or another side of it.", [], [])
+    return Refused(
+        "stranger",
+        "Nothing on it lies like anything on the other scans; it shows another part, or another side of it.",
+        [],
+        [],
+    )

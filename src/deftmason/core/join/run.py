@@ -1,4 +1,6 @@
-"""From scans to their placements: matched roughly or by pairs, then settled all at once; the whole of a join in one call."""
+"""From scans to their placements: matched roughly or by pairs, then settled all at once; the whole of a join in one
+call.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ __all__ = ["Joined", "join", "settle_placed", "reach_for", "joined_by_pairs"]
 
 @dataclass
 class Joined:
-    """``motions`` by scan into one frame, ``links`` between them, ``refused`` with reasons, ``moved`` mm by settling."""
+    """``motions`` by scan into one frame, ``links`` between them, ``refused`` with reasons, ``moved`` mm by
+    settling.
+    """
 
     motions: dict[int, RigidMotion]
     links: list[Link] = field(default_factory=list)
@@ -34,7 +38,12 @@ def reach_for(seen: list[Seen] | dict[int, Seen]) -> float:
 
 
 def settle_placed(
-    seen: list[Seen], motions: dict[int, RigidMotion], *, held: set[int] | None = None, reach: float | None = None, progress: Progress = silent
+    seen: list[Seen],
+    motions: dict[int, RigidMotion],
+    *,
+    held: set[int] | None = None,
+    reach: float | None = None,
+    progress: Progress = silent,
 ) -> Settled:
     """All placed scans settled on each other; the first of them, or those ``held``, stays where it is."""
     if not motions:
@@ -44,7 +53,9 @@ def settle_placed(
     return settle_all(mine, motions, held=held, reach=reach or reach_for(mine), progress=progress)
 
 
-def joined_by_pairs(seen: list[Seen], placed: dict[int, RigidMotion], moving: int, motion: RigidMotion, misfit: float) -> RigidMotion:
+def joined_by_pairs(
+    seen: list[Seen], placed: dict[int, RigidMotion], moving: int, motion: RigidMotion, misfit: float
+) -> RigidMotion:
     """A scan placed by hand drawn onto the placed ones, looking as far as its pairs miss."""
     near = [(seen[i], m) for i, m in placed.items()]
     reach = max(3 * misfit, reach_for([seen[moving]]))
@@ -56,7 +67,11 @@ def joined_by_pairs(seen: list[Seen], placed: dict[int, RigidMotion], moving: in
 
 
 def join(
-    seen: list[Seen], *, noise: float | None = None, placed: dict[int, RigidMotion] | None = None, progress: Progress = silent
+    seen: list[Seen],
+    *,
+    noise: float | None = None,
+    placed: dict[int, RigidMotion] | None = None,
+    progress: Progress = silent,
 ) -> Joined:
     """Matched by themselves and settled. ``placed`` scans stay; the others join them."""
     found = rough_match(seen, placed=placed, noise=noise, progress=part(progress, 0, 0.75))

@@ -1,4 +1,5 @@
-"""What one scan shows of the part: even points with normals, how far each is from where seeing ended, from where it was seen.
+"""What one scan shows of the part: even points with normals, how far each is from where seeing ended, from where it was
+seen.
 
 The slab and loose scraps are set aside; they move with the room, not with the part.
 """
@@ -40,7 +41,8 @@ class Seen:
     Attributes
     ----------
     points, normals : (n, 3) places on the part and which way it faces there, over a few spacings.
-    rough : (n,) scatter across the plane through each point's neighbours: the noise where flat, more at bends and edges.
+    rough : (n,) scatter across the plane through each point's neighbours: the noise where flat, more at bends and
+        edges.
     rim : (n,) distance from each point to where seeing ended, cut off at 12 spacings.
     spacing : median distance from a point to its nearest other.
     noise : scatter across the local planes.
@@ -126,8 +128,18 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     crowd = np.where(rim > cells.radius, found["count"] + 1.0, np.nan)
     eye = find_eye(points, n, spacing, area, crowd)
     return Seen(
-        np.ascontiguousarray(points, float), np.ascontiguousarray(n), np.sqrt(found["least"]), rim, spacing, noise, eye, tuple(dropped), area, room, shows
-    )  # fmt: skip
+        np.ascontiguousarray(points, float),
+        np.ascontiguousarray(n),
+        np.sqrt(found["least"]),
+        rim,
+        spacing,
+        noise,
+        eye,
+        tuple(dropped),
+        area,
+        room,
+        shows,
+    )
 
 
 def _calm(cells: Cells, found: dict, given: np.ndarray, few: np.ndarray, *, from_mesh: bool) -> np.ndarray:
@@ -182,8 +194,12 @@ def _one_vertex_a_place(mesh: TriMesh) -> TriMesh:
     return TriMesh(v, f)
 
 
-def _without_room(scan: TriMesh | PointCloud) -> tuple[TriMesh | PointCloud, list[str], np.ndarray | None, np.ndarray | None]:
-    """The scan without the slab it stood on and without scraps, what was dropped, which facets or points are left, and places of the slab."""
+def _without_room(
+    scan: TriMesh | PointCloud,
+) -> tuple[TriMesh | PointCloud, list[str], np.ndarray | None, np.ndarray | None]:
+    """The scan without the slab it stood on and without scraps, what was dropped, which facets or points are left, and
+    places of the slab.
+    """
     dropped = []
     n = len(scan.faces) if isinstance(scan, TriMesh) else len(scan.points)
     goes, room = np.zeros(n, bool), None
@@ -245,5 +261,13 @@ def lighter(seen: Seen, most: int = 16_000) -> Seen:
     pitch = float(np.sqrt(seen.area / (0.7 * most)))
     i = np.sort(even_sample(seen.points, pitch))
     return Seen(
-        seen.points[i], seen.normals[i], seen.rough[i], seen.rim[i], spacing_of(seen.points[i]), seen.noise, seen.eye, seen.dropped, seen.area
-    )  # fmt: skip
+        seen.points[i],
+        seen.normals[i],
+        seen.rough[i],
+        seen.rim[i],
+        spacing_of(seen.points[i]),
+        seen.noise,
+        seen.eye,
+        seen.dropped,
+        seen.area,
+    )

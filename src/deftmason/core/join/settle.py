@@ -1,8 +1,11 @@
 """One scan settled on others that stay.
 
-Places of one scan are matched with the nearest of another where both were seen all around and face the same way. What is made
-small is the distance along the mean of both normals, which is zero for two places of one smooth surface however far apart
-they were sampled (Rusinkiewicz 2019, *A symmetric objective function for ICP*). Weights are Tukey's, at the residuals' own
+Places of one scan are matched with the nearest of another where both were seen all around and face the same way. What
+is made
+small is the distance along the mean of both normals, which is zero for two places of one smooth surface however far
+apart
+they were sampled (Rusinkiewicz 2019, *A symmetric objective function for ICP*). Weights are Tukey's, at the residuals'
+own
 scatter.
 """
 
@@ -18,7 +21,19 @@ from .even import even_sample
 from .nearest import closest
 from .seen import Seen
 
-__all__ = ["Matches", "matches", "equations", "scatter", "picks_of", "settle_onto", "least_reach", "small_motion", "COUNT", "ROUNDS", "TUKEY"]
+__all__ = [
+    "Matches",
+    "matches",
+    "equations",
+    "scatter",
+    "picks_of",
+    "settle_onto",
+    "least_reach",
+    "small_motion",
+    "COUNT",
+    "ROUNDS",
+    "TUKEY",
+]
 
 _FACING = 0.85
 _RIM = 1.2  # spacings from where seeing ended that a match needs, so that ends are not drawn onto ends
@@ -87,13 +102,32 @@ def matches(a: Seen, ia: np.ndarray, b: Seen, ma: RigidMotion, mb: RigidMotion, 
     m = mb.inverse().after(ma)
     x, t = m.points(a.points[ia]), m.vectors(a.normals[ia])
     used = _matched(
-        x, t, o.points, o.order, o.start, o.dims, o.low, o.cell, b.points, b.normals, b.rim, _RIM * b.spacing, float(reach), b.spacing, p, q, n, w
-    )  # fmt: skip
+        x,
+        t,
+        o.points,
+        o.order,
+        o.start,
+        o.dims,
+        o.low,
+        o.cell,
+        b.points,
+        b.normals,
+        b.rim,
+        _RIM * b.spacing,
+        float(reach),
+        b.spacing,
+        p,
+        q,
+        n,
+        w,
+    )
     return Matches(mb.points(p[:used]), mb.points(q[:used]), mb.vectors(n[:used]), w[:used])
 
 
 @njit(cache=True, nogil=True)
-def _matched(x, t, p, order, start, dims, low, cell, b, bn, rim, least_rim, reach, spacing, out_p, out_q, out_n, out_w):  # pragma: no cover - compiled
+def _matched(
+    x, t, p, order, start, dims, low, cell, b, bn, rim, least_rim, reach, spacing, out_p, out_q, out_n, out_w
+):  # pragma: no cover - compiled
     used = 0
     for i in range(x.shape[0]):
         first, _, _, _ = closest(p, start, dims, low, cell, x[i, 0], x[i, 1], x[i, 2], reach + 2 * spacing)
@@ -127,7 +161,9 @@ def scatter(r: np.ndarray) -> float:
 
 @njit(cache=True, nogil=True)
 def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
-    """Adds the normal equations (12, 12), (12,) of two scans' small motions about ``ca`` and ``cb``; returns Σ w and Σ w r²."""
+    """Adds the normal equations (12, 12), (12,) of two scans' small motions about ``ca`` and ``cb``; returns Σ w and Σ
+    w r².
+    """
     row = np.empty(12)
     total, squares = 0.0, 0.0
     for i in range(x.shape[0]):

@@ -1,6 +1,7 @@
 """What a scan saw through: whatever it shows of anything, the slab too, proves the space before it empty.
 
-Depths before the scan's eye on a grid of its own fineness. A place of another scan that lies nearer than all that was seen around its ray
+Depths before the scan's eye on a grid of its own fineness. A place of another scan that lies nearer than all that was
+seen around its ray
 cannot be there. How wide "around" is follows from how sure the eye's place is.
 """
 
@@ -27,7 +28,9 @@ _FILLED = 5  # of eight around: then an empty pixel is chance, not ignorance
 
 @dataclass(frozen=True, eq=False)
 class Sight:
-    """``near`` one grid (a, b) for each of ``widths`` pixels: the least depth seen within so many, mm; −inf where anything is unknown."""
+    """``near`` one grid (a, b) for each of ``widths`` pixels: the least depth seen within so many, mm; −inf where
+    anything is unknown.
+    """
 
     eye: Eye
     axes: np.ndarray
@@ -75,16 +78,31 @@ class Sight:
         around = minimum_filter(np.where(known, near, np.inf), 9)
         dark = ~maximum_filter(filled, 5)
         axes = np.linalg.svd(seen.eye.toward[None])[2][1:]
-        return Sight(seen.eye, np.ascontiguousarray(axes), low, pixel, np.array(widths), np.stack(grids), beyond, around, dark)
+        return Sight(
+            seen.eye, np.ascontiguousarray(axes), low, pixel, np.array(widths), np.stack(grids), beyond, around, dark
+        )
 
     def through(self, p: np.ndarray, slack: np.ndarray) -> np.ndarray:
         """Which places (k, 3) lie where this scan saw through, by more than ``slack`` (k,) mm."""
         out = np.zeros(len(p), np.bool_)
-        _through(np.ascontiguousarray(p), self.eye.place, self.eye.toward, self.axes, self.low, self.pixel, self.eye.lean, self.widths, self.near, slack, out)
+        _through(
+            np.ascontiguousarray(p),
+            self.eye.place,
+            self.eye.toward,
+            self.axes,
+            self.low,
+            self.pixel,
+            self.eye.lean,
+            self.widths,
+            self.near,
+            slack,
+            out,
+        )
         return out
 
     def unseen(self, p: np.ndarray, n: np.ndarray) -> np.ndarray:
-        """Which places (k, 3) facing this scan's eye lie on rays along which it saw nothing at all: had they been there, it would have seen
+        """Which places (k, 3) facing this scan's eye lie on rays along which it saw nothing at all: had they been
+        there, it would have seen
         something, unless a surface that the rays only graze stood there."""
         flat, depth = project(p, self.eye.place, self.eye.toward)
         at = np.floor((flat - self.low) / self.pixel).astype(np.int64)

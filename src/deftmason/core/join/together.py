@@ -1,6 +1,7 @@
 """All placed scans settled on each other at once, so that no error piles up around a closed ring.
 
-Matches of all overlapping pairs enter one system for the motions of all scans (Pulli 1999, *Multiview registration for large
+Matches of all overlapping pairs enter one system for the motions of all scans (Pulli 1999, *Multiview registration for
+large
 data sets*), after a pose graph (Lu, Milios 1997) has shared out what pairs alone disagree on.
 """
 
@@ -37,7 +38,9 @@ _PAIR_COUNT = 800  # places matched each way where a pair is settled by itself
 
 @dataclass(frozen=True)
 class Link:
-    """Two scans that overlap: area shared in mm², its share of the smaller scan, rms of the distances between them in mm."""
+    """Two scans that overlap: area shared in mm², its share of the smaller scan, rms of the distances between them in
+    mm.
+    """
 
     a: int
     b: int
@@ -48,14 +51,18 @@ class Link:
 
 @dataclass(frozen=True)
 class Settled:
-    """``motions`` by scan, into the joined frame; ``links`` that hold them; ``moved`` mm (rms over the scan) by scan."""
+    """``motions`` by scan, into the joined frame; ``links`` that hold them; ``moved`` mm (rms over the scan) by
+    scan.
+    """
 
     motions: dict[int, RigidMotion]
     links: list[Link]
     moved: dict[int, float]
 
 
-def _overlapping(seen: dict[int, Seen], motions: dict[int, RigidMotion], picks: dict[int, np.ndarray], reach: float) -> list[tuple[int, int]]:
+def _overlapping(
+    seen: dict[int, Seen], motions: dict[int, RigidMotion], picks: dict[int, np.ndarray], reach: float
+) -> list[tuple[int, int]]:
     """Pairs that share at least a few matches."""
     out = []
     ids = sorted(motions)
@@ -69,13 +76,24 @@ def _overlapping(seen: dict[int, Seen], motions: dict[int, RigidMotion], picks: 
 
 
 def share_out(
-    seen: dict[int, Seen], motions: dict[int, RigidMotion], pairs: list[tuple[int, int]], held: set[int], reach: float, pool: ThreadPoolExecutor, progress: Progress = silent
+    seen: dict[int, Seen],
+    motions: dict[int, RigidMotion],
+    pairs: list[tuple[int, int]],
+    held: set[int],
+    reach: float,
+    pool: ThreadPoolExecutor,
+    progress: Progress = silent,
 ) -> dict[int, RigidMotion]:
-    """A pose graph: every pair settled by itself, and what they disagree on shared out by how firmly each holds (Lu, Milios 1997)."""
+    """A pose graph: every pair settled by itself, and what they disagree on shared out by how firmly each holds (Lu,
+    Milios 1997).
+    """
     edges = []
     for i in motions:
         picks_of(seen[i], _PAIR_COUNT)
-    found = pool.map(lambda p: settle_onto(seen[p[0]], motions[p[0]], [(seen[p[1]], motions[p[1]])], reach=reach, count=_PAIR_COUNT), pairs)
+    found = pool.map(
+        lambda p: settle_onto(seen[p[0]], motions[p[0]], [(seen[p[1]], motions[p[1]])], reach=reach, count=_PAIR_COUNT),
+        pairs,
+    )
     for k, ((a, b), (m, info, rms)) in enumerate(zip(pairs, found)):
         progress(k / len(pairs), f"Settling scan {a + 1} on scan {b + 1}")
         if np.isfinite(rms):
@@ -174,7 +192,12 @@ def settled_together(
                     now[i] = turns[i].after(now[i])
                 moved = max(moved, step)
                 found = [
-                    Matches(turns[a].points(m.p) if a in turns else m.p, turns[b].points(m.q) if b in turns else m.q, m.n, m.w)
+                    Matches(
+                        turns[a].points(m.p) if a in turns else m.p,
+                        turns[b].points(m.q) if b in turns else m.q,
+                        m.n,
+                        m.w,
+                    )
                     for (a, b), m in zip(pairs, found)
                 ]
             reach = min(reach, max(0.7 * reach, 4 * moved))
@@ -184,7 +207,13 @@ def settled_together(
     return now
 
 
-def _both_ways(seen: dict[int, Seen], picks: dict[int, np.ndarray], now: dict[int, RigidMotion], pair: tuple[int, int], reach: float) -> Matches:
+def _both_ways(
+    seen: dict[int, Seen],
+    picks: dict[int, np.ndarray],
+    now: dict[int, RigidMotion],
+    pair: tuple[int, int],
+    reach: float,
+) -> Matches:
     a, b = pair
     f = matches(seen[a], picks[a], seen[b], now[a], now[b], reach)
     g = matches(seen[b], picks[b], seen[a], now[b], now[a], reach)
@@ -199,7 +228,9 @@ def _joint_step(
     reach: list[float],
     free: list[int],
 ) -> tuple[dict[int, RigidMotion], float]:
-    """The small motion of each free scan that all matches together ask for, and how far it moves the scan that moves most, mm."""
+    """The small motion of each free scan that all matches together ask for, and how far it moves the scan that moves
+    most, mm.
+    """
     at = {i: 6 * k for k, i in enumerate(free)}
     h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
     centre = {i: now[i].points(seen[i].centre) for i in now}

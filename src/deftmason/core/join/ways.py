@@ -1,7 +1,10 @@
-"""In which ways one body of scans may lie on another: found, settled, weighed, and each asked for its symmetric siblings.
+"""In which ways one body of scans may lie on another: found, settled, weighed, and each asked for its symmetric
+siblings.
 
-Agreement does not decide between the ways of a part that repeats itself; contradiction does. So all ways that pass count, however
-much less they share, and for the best its siblings are made on purpose: by the motions under which either body nearly lies
+Agreement does not decide between the ways of a part that repeats itself; contradiction does. So all ways that pass
+count, however
+much less they share, and for the best its siblings are made on purpose: by the motions under which either body nearly
+lies
 on itself.
 """
 
@@ -27,7 +30,8 @@ _JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
 _NEARLY_WHOLE = 0.9  # of the smaller of two scans, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
-_RIVAL = 0.3  # of the best way's agreeing area: a way that shares so much and is not contradicted leaves it open which is right
+# of the best way's agreeing area: a way that shares so much and is not contradicted leaves it open which is right
+_RIVAL = 0.3
 _SETTLED = 8  # ways that are settled
 _SETTLED_BY = 800  # places each way that a way is settled by
 _PER_PAIR = 24  # ways of two scans that are remembered
@@ -63,7 +67,8 @@ class Finder:
         self.pitch = singles[0].ready.pitch
         self.pairs: dict[tuple[int, int], list[RigidMotion]] = {}
         self.selves: dict[int, list[RigidMotion]] = {}
-        # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a look.
+        # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a
+        # look.
         # How much, the surest pairs tell, see `learn_noise`; stated, it is known.
         self.stated = noise is not None
         self.scatter = float(np.median([b.seen.noise for b in singles]))
@@ -80,7 +85,11 @@ class Finder:
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the body may lie there."""
-        return e.agree > LEAST_SHARE * e.least and e.rms < STRAINED * e.explained(self.noise) and e.strength(self.noise) > _LEAST_HOLD * e.least
+        return (
+            e.agree > LEAST_SHARE * e.least
+            and e.rms < STRAINED * e.explained(self.noise)
+            and e.strength(self.noise) > _LEAST_HOLD * e.least
+        )
 
     def open_ways(self, v: Verdict) -> list[Way]:
         """The ways that nothing speaks against, held or not, firmest first."""
@@ -104,7 +113,15 @@ class Finder:
         # Two looks that show nearly the same may as well be looks at opposite sides that are alike.
         alike = v.single and first.evidence.overlap > _NEARLY_WHOLE
         least = _NEARLY * first.evidence.strength(self.noise)
-        return [first, *(w for w in rest if (w.sibling and alike) or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least)))]
+        return [
+            first,
+            *(
+                w
+                for w in rest
+                if (w.sibling and alike)
+                or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least))
+            ),
+        ]
 
     # Ways.
 
@@ -125,7 +142,9 @@ class Finder:
         return [RigidMotion(p) for p in poses[:_PER_PAIR]]
 
     def _said(self, g: Body, h: Body, poses: np.ndarray) -> np.ndarray:
-        """How many of a few places of either body lie where the other saw through, for placements (k, 4, 4); to within a pitch."""
+        """How many of a few places of either body lie where the other saw through, for placements (k, 4, 4); to within
+        a pitch.
+        """
         noise = float(np.hypot(g.seen.noise, h.seen.noise))
         out = np.zeros(len(poses))
         for x, y, turned in ((g, h, poses), (h, g, np.linalg.inv(poses))):
@@ -137,7 +156,12 @@ class Finder:
 
     def rough_ways(self, g: Body, h: Body) -> list[RigidMotion]:
         """The ways that pairs of their members suggest."""
-        return [h.members[b].after(m).after(g.members[a].inverse()) for a in g.members for b in h.members for m in self.pair(a, b)]
+        return [
+            h.members[b].after(m).after(g.members[a].inverse())
+            for a in g.members
+            for b in h.members
+            for m in self.pair(a, b)
+        ]
 
     def verdict(self, g: Body, h: Body, more: list[RigidMotion] | None = None) -> Verdict:
         """All ways of ``g`` on ``h`` that are worth a look, settled and weighed, with the siblings of the best."""
@@ -157,7 +181,9 @@ class Finder:
         order = lambda w: (w.evidence.refuted, -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
         return Verdict(sorted(ways, key=order), len(g.members) == len(h.members) == 1)
 
-    def _screened(self, g: Body, h: Body, motions: list[RigidMotion], most: int, but: list[Way] | None = None) -> list[RigidMotion]:
+    def _screened(
+        self, g: Body, h: Body, motions: list[RigidMotion], most: int, but: list[Way] | None = None
+    ) -> list[RigidMotion]:
         """The likeliest of some ways by few places, drawn closer; none that is known already."""
         if not motions:
             return []
@@ -166,7 +192,11 @@ class Finder:
         said = self._said(g, h, poses)
         alike = 1.0 * self.pitch
         kept: list[int] = []
-        for worth in (marks[:, 0] - 2.5 * marks[:, 1] - 6 * said, marks[:, 0] - 25 * marks[:, 1] - 25 * said, marks[:, 0] - marks[:, 1]):
+        for worth in (
+            marks[:, 0] - 2.5 * marks[:, 1] - 6 * said,
+            marks[:, 0] - 25 * marks[:, 1] - 25 * said,
+            marks[:, 0] - marks[:, 1],
+        ):
             kept += distinct(poses, worth, g.some, alike, most).tolist()[: max(most // 2, 4)]
         least = 0.5 * _RIVAL * float(marks[kept, 0].max(initial=0.0))
         out = [RigidMotion(poses[k]) for k in dict.fromkeys(kept) if marks[k, 0] > least]
@@ -217,7 +247,8 @@ class Finder:
         return out
 
     def find_selves(self, i: int) -> None:
-        """The motions under which a scan nearly lies on itself: found on itself, what two of its ways on another scan differ by, and
+        """The motions under which a scan nearly lies on itself: found on itself, what two of its ways on another scan
+        differ by, and
         their repeats."""
         b = self.singles[i]
         found: list[RigidMotion] = []
@@ -241,7 +272,9 @@ class Finder:
         self.selves[i] = [m for m, ok in zip(moved, self.pool.map(lambda m: self._keeps(b, m), moved)) if ok]
 
     def _keeps(self, b: Body, m: RigidMotion) -> bool:
-        """Whether a scan may lie on itself so: as drawn, for such a motion is often hardly held and slides, and settled where it stays."""
+        """Whether a scan may lie on itself so: as drawn, for such a motion is often hardly held and slides, and settled
+        where it stays.
+        """
         drawn = weigh(b.witness, b.witness, m, 2 * _LOOSE * self.pitch)
         if drawn.blocked or drawn.unseen > _JUTS:
             return False
@@ -257,7 +290,10 @@ class Finder:
         ok = np.nonzero((agree > _SELF) & (moved > 1.5 * self.pitch))[0]
         # One that makes the scan jut out of its own outline, or stand where it saw through, is no symmetry.
         s = b.ready.scoring
-        jut = [float(b.witness.unseen(m.points(s.points), m.vectors(s.normals)).mean()) for m in map(RigidMotion, poses[ok])]
+        jut = [
+            float(b.witness.unseen(m.points(s.points), m.vectors(s.normals)).mean())
+            for m in map(RigidMotion, poses[ok])
+        ]
         ok = ok[(np.array(jut) < _JUTS) & (self._said(b, b, poses[ok]) < _JUTS * len(s.points))] if len(ok) else ok
         if not len(ok):
             return np.zeros((0, 4, 4))

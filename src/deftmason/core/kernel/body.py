@@ -4,7 +4,8 @@ A face is named by the feature that made it, its role there and the sketch entit
 Names travel through every operation by the kernel's own history; nothing is ever known by an index. An edge is named
 by the two faces it parts. Siblings of a split are told apart by their neighbours first and by place last.
 
-Kripac 1997, "A mechanism for persistently naming topological entities in history-based parametric solid models", CAD 29.
+Kripac 1997, "A mechanism for persistently naming topological entities in history-based parametric solid models", CAD
+29.
 """
 
 from __future__ import annotations

@@ -31,8 +31,10 @@ LINE, CIRCLE, SPLINE, POINT = 0, 1, 2, 3
 
 @dataclass(frozen=True)
 class EdgeCurve:
-    """One edge. ``code`` LINE: ``origin`` + t ``x``; CIRCLE: about ``origin`` from ``x`` to ``y``, parameter the angle, ``radius`` mm;
-    SPLINE: rational ``poles`` (n, 4) as (wx, wy, wz, w), flat ``knots``, ``degree``; POINT: only its ends are known. ``low`` and ``high`` bound the parameter."""
+    """One edge. ``code`` LINE: ``origin`` + t ``x``; CIRCLE: about ``origin`` from ``x`` to ``y``, parameter the angle,
+    ``radius`` mm;
+    SPLINE: rational ``poles`` (n, 4) as (wx, wy, wz, w), flat ``knots``, ``degree``; POINT: only its ends are known.
+    ``low`` and ``high`` bound the parameter."""
 
     code: int
     low: float
@@ -48,8 +50,10 @@ class EdgeCurve:
 
 @dataclass(frozen=True)
 class Bordered:
-    """``facets``; ``edge`` (m, 3) the body's edge along the side from corner k to k + 1, −1 for none; ``part`` (m, 3) which stretch of
-    that edge, counted along it; ``nodes`` of each edge, in order along it, once for each face it borders; ``curves`` one an edge."""
+    """``facets``; ``edge`` (m, 3) the body's edge along the side from corner k to k + 1, −1 for none; ``part`` (m, 3)
+    which stretch of
+    that edge, counted along it; ``nodes`` of each edge, in order along it, once for each face it borders; ``curves``
+    one an edge."""
 
     facets: Facets
     edge: np.ndarray
@@ -87,7 +91,15 @@ def _curve(edge) -> EdgeCurve:
         if kind == GeomAbs_Circle:
             c = a.Circle()
             x, y = c.XAxis().Direction(), c.YAxis().Direction()
-            return EdgeCurve(CIRCLE, low, high, as_array(c.Location()), np.array([x.X(), x.Y(), x.Z()]), np.array([y.X(), y.Y(), y.Z()]), c.Radius())
+            return EdgeCurve(
+                CIRCLE,
+                low,
+                high,
+                as_array(c.Location()),
+                np.array([x.X(), x.Y(), x.Z()]),
+                np.array([y.X(), y.Y(), y.Z()]),
+                c.Radius(),
+            )
         return _spline(curve, low, high)
     except Exception:  # a curve with no exact spline: its ends and stretches still stand
         return nothing
@@ -129,14 +141,20 @@ def bordered_facets(body: Body, deflection: float, angle_deg: float) -> Bordered
             if p is None or p.NbNodes() < 2:
                 continue
             mine = np.array([p.Node(k) for k in range(1, p.NbNodes() + 1)], np.int64) - 1 + first[i]
-            if nodes[e] and len(nodes[e][0]) == len(mine):  # the two faces of an edge may list its nodes either way round
+            if nodes[e] and len(nodes[e][0]) == len(
+                mine
+            ):  # the two faces of an edge may list its nodes either way round
                 same, other = (np.abs(f.vertices[nodes[e][0]] - f.vertices[m]).sum() for m in (mine, mine[::-1]))
                 mine = mine[::-1] if other < same else mine
             nodes[e].append(mine)
             if curves[e].code == POINT or BRep_Tool.IsClosed_s(edge, face):
                 continue
             k = np.arange(len(mine) - 1)
-            rows.append(np.column_stack([np.minimum(mine[:-1], mine[1:]), np.maximum(mine[:-1], mine[1:]), np.full(len(k), e), k]))
+            rows.append(
+                np.column_stack(
+                    [np.minimum(mine[:-1], mine[1:]), np.maximum(mine[:-1], mine[1:]), np.full(len(k), e), k]
+                )
+            )
     side_edge = np.full((len(f.faces), 3), -1, np.int64)
     side_part = np.zeros((len(f.faces), 3), np.int64)
     if rows:

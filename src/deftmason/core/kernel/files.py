@@ -68,7 +68,9 @@ def read_model(path: str) -> Body:
 
 
 def _checked_text(path: str, name: str) -> None:
-    """Refuse what the kernel's readers would not survive: brackets nested without end in one statement, numbers beyond all measure."""
+    """Refuse what the kernel's readers would not survive: brackets nested without end in one statement, numbers beyond
+    all measure.
+    """
     nested, depth, tail = path.lower().endswith((".step", ".stp")), 0, b""
     with open(path, "rb") as f:
         while block := f.read(_BLOCK):
@@ -78,11 +80,15 @@ def _checked_text(path: str, name: str) -> None:
             if nested:
                 deepest, depth = _nesting(np.frombuffer(block, np.uint8), depth)
                 if deepest > _DEEPEST:
-                    raise BadInput(f"{name}: nests brackets more than {_DEEPEST} deep, which no model does; export it again.")
+                    raise BadInput(
+                        f"{name}: nests brackets more than {_DEEPEST} deep, which no model does; export it again."
+                    )
 
 
 def _nesting(signs: np.ndarray, depth: int) -> tuple[int, int]:
-    """How deep brackets go within any statement of a block that begins ``depth`` deep, and how deep it ends. A semicolon begins anew."""
+    """How deep brackets go within any statement of a block that begins ``depth`` deep, and how deep it ends. A
+    semicolon begins anew.
+    """
     along = np.concatenate([[depth], depth + np.cumsum((signs == ord("(")).astype(np.int64) - (signs == ord(")")))])
     since = np.maximum.accumulate(np.where(np.concatenate([[False], signs == ord(";")]), np.arange(len(along)), 0))
     begin = np.where(since > 0, along[since], 0)
@@ -93,7 +99,10 @@ def _nesting(signs: np.ndarray, depth: int) -> tuple[int, int]:
 def _checked_place(shape: TopoDS_Shape, name: str) -> None:
     low, high = bounds_of(Body(shape, ()))
     if not (np.isfinite([low, high]).all() and max(np.abs(low).max(), np.abs(high).max()) < _FARTHEST):
-        raise BadInput(f"{name}: reaches more than {_FARTHEST / 1e6:,.0f} km from the origin; check what it holds, export it again.")
+        raise BadInput(
+            f"{name}: reaches more than {_FARTHEST / 1e6:,.0f} km from the origin; check what it "
+            "holds, export it again."
+        )
 
 
 def _step_names(reader, shape) -> list[str]:

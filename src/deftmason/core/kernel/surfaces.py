@@ -30,7 +30,9 @@ class SplineSurface:
 
 @dataclass(frozen=True)
 class FaceSurface:
-    """``kind`` as in the contract ('freeform' for splines); ``outward`` is +1 where the element's positive side is out."""
+    """``kind`` as in the contract ('freeform' for splines); ``outward`` is +1 where the element's positive side
+    is out.
+    """
 
     name: str
     kind: str

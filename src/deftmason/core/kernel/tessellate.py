@@ -67,7 +67,9 @@ def tessellate(body: Body, deflection: float, angle_deg: float = 20.0) -> Facets
 
 
 def bounds_of(body: Body, *, tight: bool = False) -> np.ndarray:
-    """(2, 3): lowest and highest corner of a body's bounds in mm; ``tight`` ones touch it, others may lie a little outside."""
+    """(2, 3): lowest and highest corner of a body's bounds in mm; ``tight`` ones touch it, others may lie a little
+    outside.
+    """
     from OCP.Bnd import Bnd_Box
     from OCP.BRepBndLib import BRepBndLib
 

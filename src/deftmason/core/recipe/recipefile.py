@@ -6,7 +6,8 @@ import json
 import os
 
 from ..errors import BadInput
-from .step import Step, parse_recipe
+from .parse import parse_recipe
+from .step import Step
 
 __all__ = ["FORMAT", "read_recipe", "recipe_text"]
 
@@ -23,7 +24,9 @@ def read_recipe(path: str) -> tuple[str, list[dict], list[Step]]:
     name = os.path.basename(path)
     try:
         if os.path.getsize(path) > _MOST_BYTES:
-            raise BadInput(f"{name}: is larger than any recipe ({_MOST_BYTES // 1_000_000} MB); choose the recipe file.")
+            raise BadInput(
+                f"{name}: is larger than any recipe ({_MOST_BYTES // 1_000_000} MB); choose the recipe file."
+            )
         with open(path, encoding="utf-8") as f:
             data = json.load(f)
     except FileNotFoundError:
@@ -36,6 +39,10 @@ def read_recipe(path: str) -> tuple[str, list[dict], list[Step]]:
         raise BadInput(f"{name}: is a recipe of version {str(data['version'])[:20]}; this program reads version 1.")
     title = data.get("name")
     try:
-        return title if isinstance(title, str) and title.isprintable() else name, data["steps"], parse_recipe(data["steps"])
+        return (
+            title if isinstance(title, str) and title.isprintable() else name,
+            data["steps"],
+            parse_recipe(data["steps"]),
+        )
     except BadInput as e:
         raise BadInput(f"{name}: {e.message}") from None

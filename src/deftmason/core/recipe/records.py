@@ -1,17 +1,34 @@
-"""What steps' records are made of: names that are names, numbers that are finite and of a size a part can have, references by id.
+"""What steps' records are made of: names that are names, numbers that are finite and of a size a part can have,
+references by id.
 
-Everything a record holds comes from outside, so each field says what it takes; what is refused here never reaches a computation.
+Everything a record holds comes from outside, so each field says what it takes; what is refused here never reaches a
+computation.
 """
 
 from __future__ import annotations
 
 import re
 import unicodedata
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints, ValidationError
 
-__all__ = ["Checksum", "Coordinate", "Direction", "FileName", "Id", "Length", "Name", "Place", "Record", "Size", "StepId", "first_error", "is_checksum", "one_line"]
+__all__ = [
+    "Checksum",
+    "Coordinate",
+    "Direction",
+    "FileName",
+    "Id",
+    "Length",
+    "Name",
+    "Place",
+    "Record",
+    "Size",
+    "first_error",
+    "is_checksum",
+    "one_line",
+    "shown",
+]
 
 _SHA256 = re.compile(r"[0-9a-f]{64}\Z")
 _MOST_PLACE = 2e9  # mm: a scan may reach a million metres from its origin, and a pick lie beside it
@@ -22,6 +39,15 @@ class Record(BaseModel):
     """Base of everything stored in a recipe: no unknown fields, no number that is none, no text without end."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=200)
+
+
+def shown(label: str, unit: str = "", **more: Any) -> dict[str, Any]:
+    """How a field is shown in a form that is made from its kind: ``json_schema_extra`` of a pydantic field.
+
+    ``step`` is a number's step; ``empty`` says what no number means; ``when`` = {field: value} where the field counts
+    only then; ``choices`` = {value: words}; ``more`` folds it away with what few people change.
+    """
+    return {"label": label, **({"unit": unit} if unit else {}), **more}
 
 
 def first_error(e: ValidationError) -> tuple[str, str]:
@@ -66,8 +92,7 @@ Name = Annotated[str, StringConstraints(min_length=1, max_length=80), AfterValid
 FileName = Annotated[str, StringConstraints(min_length=1, max_length=200), AfterValidator(_plain_file)]
 #: An identifier within a job or a sketch.
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9_]{1,40}$")]
-#: Another step's id.
-StepId = Id
+
 #: SHA-256 of a file, in hexadecimal digits.
 Checksum = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
 #: A coordinate on a scan, mm.

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from ..errors import BadArgument, BadInput, Cancelled, MasonError
 from ..progress import Progress, part, silent
+from .references import files_in
 from .step import Outcome, Step, Value
 from .store import ResultStore
 
@@ -29,7 +30,9 @@ log = logging.getLogger(__name__)
 
 @dataclass
 class Ran:
-    """What became of one step. ``status`` as in `Outcome`, or 'off', 'waiting' or 'pending'; ``kept`` where the cache answered."""
+    """What became of one step. ``status`` as in `Outcome`, or 'off', 'waiting' or 'pending'; ``kept`` where the cache
+    answered.
+    """
 
     step: Step
     key: str | None
@@ -64,7 +67,7 @@ def step_keys(steps: list[Step], replaced: dict[str, str] | None = None) -> dict
         if not s.enabled or any(k is None for k in below):
             keys[s.id] = None
             continue
-        stand_in = (replaced or {}).get(s.name) if s.kind == "scan" else None
+        stand_in = (replaced or {}).get(s.name) if files_in(type(s), s) else None
         keys[s.id] = s.key([k for k in below if k] + ([stand_in] if stand_in else []))
     return keys
 
@@ -92,7 +95,8 @@ class Replay:
         self._by_id = {s.id: s for s in steps}
         self.keys = step_keys(steps, self._replaced)
 
-    # What steps may ask for (see `Context`). What computes is loaded only where it is asked for: a recipe is also read without.
+    # What steps may ask for (see `Context`). What computes is loaded only where it is asked for: a recipe is also read
+    # without.
 
     def output(self, step_id: str, *kinds: str):
         outcome = self.outcome(step_id)
@@ -232,10 +236,21 @@ class Replay:
         """What a step's result that is there says."""
         record = self.store.record(key)
         assert record is not None
-        return Ran(s, key, record["status"], record["says"], record["summary"], [Value(**v) for v in record["values"]], 0.0, True)
+        return Ran(
+            s,
+            key,
+            record["status"],
+            record["says"],
+            record["summary"],
+            [Value(**v) for v in record["values"]],
+            0.0,
+            True,
+        )
 
     def _laid(self, s: Step, key: str, progress: Progress) -> Ran:
-        """Work a step out and keep its result, or why there is none. Raises `Cancelled`, and `NoRoom` where it cannot be kept."""
+        """Work a step out and keep its result, or why there is none. Raises `Cancelled`, and `NoRoom` where it cannot
+        be kept.
+        """
         begin = time.perf_counter()
         self._begun(key, s.name)
         try:
@@ -265,7 +280,9 @@ def _failure(e: Exception, step: Step) -> tuple[str, bool]:
 
 
 def working_scan(ran: list[Ran]) -> Ran | None:
-    """The scan the model is made on: the one the last done step that is no scan rests on, else the last scan there is."""
+    """The scan the model is made on: the one the last done step that is no scan rests on, else the last scan
+    there is.
+    """
     scans = {r.step.id: r for r in ran if r.done and r.step.produces == "scan"}
     for r in reversed(ran):
         under = getattr(r.step, "scan", None)

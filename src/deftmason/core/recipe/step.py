@@ -1,4 +1,4 @@
-"""What a step is, and the register of kinds.
+"""What a step is.
 
 A kind is one module with a pydantic model and its `run`; registering it makes it runnable, storable and replayable.
 """
@@ -11,11 +11,11 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
-from ..errors import BadInput
 from ..progress import Progress, silent
-from .records import Direction, Id, Length, Name, Place, Record, Size, first_error
+from .records import Direction, Id, Length, Name, Place, Record, Size
+from .references import rests_on
 
 if TYPE_CHECKING:
     from ..join.seen import Seen
@@ -24,8 +24,19 @@ if TYPE_CHECKING:
     from ..scan.selection import CloudIndex, Mark
 
 __all__ = [
-    "Step", "Value", "Outcome", "Context", "register", "kinds", "parse_step", "parse_recipe", "Pick", "Chosen", "MarkRecord", "selected",
-]  # fmt: skip
+    "REGISTERED",
+    "Chosen",
+    "Context",
+    "MarkRecord",
+    "Outcome",
+    "Pick",
+    "Script",
+    "Step",
+    "Told",
+    "Value",
+    "register",
+    "selected",
+]
 
 Status = Literal["sound", "attention", "failed", "off", "waiting"]
 
@@ -56,12 +67,23 @@ class MarkRecord(Record):
     """One mark of a selection: a stroke, an outline with its view, or a rule from a place."""
 
     by: Literal[
-        "brush", "outline", "whole island", "same facing", "same bend", "up to a crease", "similar pieces",
-        "everything", "invert", "grow", "shrink",
-    ] = Field(description="What the mark is made by.")  # fmt: skip
+        "brush",
+        "outline",
+        "whole island",
+        "same facing",
+        "same bend",
+        "up to a crease",
+        "similar pieces",
+        "everything",
+        "invert",
+        "grow",
+        "shrink",
+    ] = Field(description="What the mark is made by.")
     how: Literal["add", "take away", "intersect"] = Field("add", description="How it joins what was marked before.")
     places: list[Place] = Field(
-        default_factory=list, max_length=4000, description="A stroke's path, an outline's corners, or the one place of a rule; mm."
+        default_factory=list,
+        max_length=4000,
+        description="A stroke's path, an outline's corners, or the one place of a rule; mm.",
     )
     normal: Direction | None = Field(None, description="Which side of the surface was meant.")
     toward: Direction | None = Field(None, description="Direction to the viewer when it was drawn.")
@@ -108,7 +130,9 @@ class Outcome:
     says: str = ""
     status: Status = "sound"
     values: list[Value] = field(default_factory=list)
-    arrays: dict[str, np.ndarray] = field(default_factory=dict)  # what a screen may show besides: by facet, vertex or point
+    arrays: dict[str, np.ndarray] = field(
+        default_factory=dict
+    )  # what a screen may show besides: by facet, vertex or point
 
 
 class Context(Protocol):
@@ -124,14 +148,51 @@ class Context(Protocol):
     def scan_replaced(self, name: str) -> bool: ...
 
 
+class Script(Protocol):
+    """What a step may ask for while it is written into a parametric script."""
+
+    word: str  # this step's own variable
+
+    def named(self, step_id: str) -> str: ...
+    def value(self, name: str) -> str | None: ...
+    def told(self, step_id: str) -> dict: ...
+
+
+class Told(BaseModel):
+    """What a step's outcome says of itself; a kind's own says more. Numbers are in mm, mm², mm³ and degrees.
+
+    ``line`` names what lists and stones show; the rest is fetched by the result's key where it is shown.
+    """
+
+    line: ClassVar[tuple[str, ...]] = ()
+
+    says: str = Field("", description="In a few words, for lists.")
+
+
 class Step(Record):
-    """Base of all kinds. Subclasses set ``course``, ``title`` and implement `run`."""
+    """Base of all kinds. Subclasses set what is class-wide and implement `run`.
+
+    Attributes
+    ----------
+    course, title : where it lies on the wall, and what its kind is called.
+    quick : whether it is worked out in about a moment.
+    produces : what it gives, as references say what they take.
+    tells : the model of its summary.
+    betters : the field that names the step whose outcome stands in for this one's while it is off, if one can.
+    slips_in : it is laid right after what it betters, and what rested on that then rests on it.
+    computation : raised when the same record gives something else than before, so that results are laid anew.
+    follows : fields that follow from the others and decide nothing.
+    """
 
     course: ClassVar[str] = "scan"
     title: ClassVar[str] = ""
     quick: ClassVar[bool] = True
     produces: ClassVar[str] = ""
-    follows: ClassVar[tuple[str, ...]] = ()  # fields that follow from the others and decide nothing
+    tells: ClassVar[type[Told]] = Told
+    betters: ClassVar[str | None] = None
+    slips_in: ClassVar[bool] = False
+    computation: ClassVar[int] = 1
+    follows: ClassVar[tuple[str, ...]] = ()
 
     id: Id = Field(description="Unique within the job.")
     kind: str
@@ -141,84 +202,33 @@ class Step(Record):
 
     def inputs(self) -> list[str]:
         """Ids of the steps this one rests on."""
-        return []
+        return rests_on(type(self), self)
 
     def stands_for(self) -> str | None:
         """Id of the step whose outcome stands in for this one's while it is switched off, if one can."""
-        return None
+        return getattr(self, self.betters) if self.betters else None
 
     def run(self, context: Context, progress: Progress) -> Outcome:
         raise NotImplementedError
+
+    def in_script(self, told: dict, script: Script) -> list[str]:
+        """Lines of a parametric script that build what this step gave (``told`` is its summary)."""
+        return []
 
     def key(self, input_keys: list[str]) -> str:
         """Content hash of all that decides the outcome."""
         own = self.model_dump(mode="json", exclude={"id", "enabled", *self.follows})
         if self.produces != "body":
             own.pop("name")  # a body's face names carry the feature's name; nothing else depends on it
-        text = json.dumps([own, input_keys], sort_keys=True)
+        newer = [self.computation] if self.computation > 1 else []
+        text = json.dumps([own, input_keys, *newer], sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()
 
 
-_KINDS: dict[str, type[Step]] = {}
-_UPGRADES: dict[tuple[str, int], Any] = {}
+REGISTERED: dict[str, type[Step]] = {}
 
 
 def register(kind: type[Step]) -> type[Step]:
     """Make a kind known; used as a class decorator."""
-    _KINDS[kind.model_fields["kind"].default] = kind
+    REGISTERED[kind.model_fields["kind"].default] = kind
     return kind
-
-
-def kinds() -> dict[str, type[Step]]:
-    from . import kinds as _load  # noqa: F401  registers them all
-
-    return dict(_KINDS)
-
-
-def parse_step(data: Any) -> Step:
-    """A step from its record, upgraded from older versions. Raises `BadInput` in words."""
-    from pydantic import ValidationError
-
-    if not isinstance(data, dict) or not isinstance(data.get("kind"), str):
-        raise BadInput("A step is a record that names its kind; this is none.", field="kind")
-    kind = kinds().get(data["kind"])
-    if kind is None:
-        raise BadInput(f"There is no step of kind {data['kind'][:40]!r}.", field="kind")
-    current = kind.model_fields["version"].default
-    version = data.get("version", current)
-    if type(version) is not int or version < 1:
-        raise BadInput(f"In {kind.title or kind.__name__}, version: {str(version)[:40]!r} is no version.", field="version")
-    if version > current:
-        raise BadInput(f"The step {str(data.get('name'))[:80]!r} was made by a newer program (version {version}).", field="version")
-    while version < current:
-        if (data["kind"], version) not in _UPGRADES:
-            raise BadInput(f"In {kind.title or kind.__name__}, version: {version} is no longer read.", field="version")
-        data = _UPGRADES[data["kind"], version](data)
-        version += 1
-    try:
-        return kind.model_validate(data)
-    except ValidationError as e:
-        where, what = first_error(e)
-        raise BadInput(f"In {kind.title or kind.__name__}, {where}: {what}.", field=where) from None
-
-
-_MOST_STEPS = 2000
-
-
-def parse_recipe(records: list[Any]) -> list[Step]:
-    """Steps from their records, each resting only on what comes before it. Raises `BadInput` in words.
-
-    An input that is not in the recipe at all is no error here: the step waits for it.
-    """
-    if len(records) > _MOST_STEPS:
-        raise BadInput(f"A recipe has {_MOST_STEPS:,} steps at most; this one has {len(records):,}.", field="steps")
-    steps = [parse_step(r) for r in records]
-    ids, seen = {s.id for s in steps}, set()
-    for s in steps:
-        if s.id in seen:
-            raise BadInput(f"Two steps have the id '{s.id}'.", field="id")
-        late = next((i for i in s.inputs() if i in ids and i not in seen), None)
-        if late is not None:
-            raise BadInput(f"'{s.name}' rests on a step that does not come before it.", field="inputs")
-        seen.add(s.id)
-    return steps

@@ -73,7 +73,9 @@ class ResultStore:
         with self._lock:
             known = self._hot.get(("record", key))
         found = known or self._read_record(key)
-        if known is None and found is not None and found["status"] != "failed":  # a failure may be tried again by another process
+        if (
+            known is None and found is not None and found["status"] != "failed"
+        ):  # a failure may be tried again by another process
             self.remember(("record", key), lambda: found)
         return found
 
@@ -96,7 +98,9 @@ class ResultStore:
         return self.remember(("outcome", key), lambda: unpack(record, blob))
 
     def save_failure(self, key: str, says: str, *, broke: bool = False) -> None:
-        """Remember that this cannot be computed, and why; ``broke`` where the program failed and not the step refused."""
+        """Remember that this cannot be computed, and why; ``broke`` where the program failed and not the step
+        refused.
+        """
         record = {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []}
         self._write(key, record | ({"broke": True} if broke else {}), {})
 
@@ -142,7 +146,8 @@ class ResultStore:
 
     @contextlib.contextmanager
     def making(self, key: str, progress: Progress = silent) -> Iterator[None]:
-        """Only one process at a time makes a key's result; the others wait here, and look whether it is there once they may go on.
+        """Only one process at a time makes a key's result; the others wait here, and look whether it is there once they
+        may go on.
 
         ``progress`` is told while waiting, and may raise `Cancelled`. A maker that dies lets the next one in.
         """

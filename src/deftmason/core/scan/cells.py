@@ -1,7 +1,9 @@
 """Points sorted into even cells, so that all neighbours within a radius are found in linear time, in parallel.
 
-Cells are visited in key order; a cell's 27 neighbours are nine runs of three in that order, so one binary search per run
-and cell serves all its points (Teschner et al. 2003, *Optimized spatial hashing for collision detection*, made ordered).
+Cells are visited in key order; a cell's 27 neighbours are nine runs of three in that order, so one binary search per
+run
+and cell serves all its points (Teschner et al. 2003, *Optimized spatial hashing for collision detection*, made
+ordered).
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ def _first(keys, key):  # pragma: no cover - compiled
 
 @njit(cache=True, parallel=True)
 def _runs(ask, cell_keys, begin, dy, dz):  # pragma: no cover - compiled
-    """For each cell asked of the nine runs of points around it (c, 9, 2), and the cells themselves (c, 27), −1 where empty."""
+    """For each cell asked of the nine runs of points around it (c, 9, 2), and the cells themselves (c, 27), −1 where
+    empty.
+    """
     n = cell_keys.shape[0]
     out = np.empty((ask.shape[0], 9, 2), np.int32)
     around = np.full((ask.shape[0], 27), -1, np.int32)
@@ -86,7 +90,9 @@ def _moments(p, cell, runs, r2, skip, count, mean, cov):  # pragma: no cover - c
 
 @njit(cache=True, parallel=True)
 def _least(cov, count, normal, least, middle):  # pragma: no cover - compiled
-    """Least eigenvector and the two smaller eigenvalues of symmetric 3×3 matrices (trigonometric solution, Smith 1961)."""
+    """Least eigenvector and the two smaller eigenvalues of symmetric 3×3 matrices (trigonometric solution,
+    Smith 1961).
+    """
     for i in prange(cov.shape[0]):
         if count[i] < 3:
             continue
@@ -207,7 +213,9 @@ def spacing_of(points: np.ndarray) -> float:
         _nearest_other(np.ascontiguousarray(points, float), lot.choice(n, 200, replace=False), out)
         return float(np.median(out))
     some = points if n <= 4000 else points[lot.choice(n, 4000, replace=False)]
-    return float(np.median(cKDTree(points, balanced_tree=False, compact_nodes=False).query(some, k=2, workers=-1)[0][:, 1]))
+    return float(
+        np.median(cKDTree(points, balanced_tree=False, compact_nodes=False).query(some, k=2, workers=-1)[0][:, 1])
+    )
 
 
 class Cells:
@@ -233,7 +241,9 @@ class Cells:
         self.runs, self._around = _runs(keys, keys, begin, dy, dz)
 
     def runs_at(self, places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """For places (k, 3) within a cell's width of the points: which row of runs (k,) int32, and the rows (r, 9, 2)."""
+        """For places (k, 3) within a cell's width of the points: which row of runs (k,) int32, and the rows (r,
+        9, 2).
+        """
         dy, dz, most = self._dims
         grid = np.clip(np.floor((places - self._low) / self.radius).astype(np.int64) + 1, 0, most + 1)
         key = grid[:, 0] * dy + grid[:, 1] * dz + grid[:, 2]
@@ -269,7 +279,9 @@ class Cells:
         return self._back(label)
 
     def thinned(self, reach: np.ndarray, first: np.ndarray) -> np.ndarray:
-        """Mask (n,) of points kept so that none is nearer than its ``reach`` (≤ radius) to one kept before; in order ``first``."""
+        """Mask (n,) of points kept so that none is nearer than its ``reach`` (≤ radius) to one kept before; in order
+        ``first``.
+        """
         rank = np.empty(len(first), np.int32)
         rank[self.order] = np.arange(len(first), dtype=np.int32)
         kept = np.zeros(len(self.points), bool)

@@ -30,7 +30,9 @@ def read_e57(path: str) -> PointCloud:
         e = pye57.E57(path)
         total = sum(e.get_header(i).point_count for i in range(e.scan_count))
         if total > _MOST_POINTS:
-            raise BadInput(f"{name}: holds {total:,} points, more than {_MOST_POINTS:,}; thin it before bringing it in.")
+            raise BadInput(
+                f"{name}: holds {total:,} points, more than {_MOST_POINTS:,}; thin it before bringing it in."
+            )
         if total * 1 > os.path.getsize(path) * 8:
             raise BadInput(f"{name}: says it holds {total:,} points, which its size has no room for; export it again.")
         for i in range(e.scan_count):

@@ -35,7 +35,8 @@ class ReadScan:
 
 
 def read_scan(path: str, units: str = "mm", layout: TextLayout | None = None, *, called: str | None = None) -> ReadScan:
-    """Read a mesh or cloud by its suffix and bring it to millimetres; a text cloud by its layout, else the recognised one.
+    """Read a mesh or cloud by its suffix and bring it to millimetres; a text cloud by its layout, else the recognised
+    one.
 
     ``called``: the file's own name where it lies under another one; its suffix says the format.
 
@@ -90,7 +91,9 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
         if len(good) - bad < 1:
             raise BadInput(f"{name}: holds no points.")
         if len(good) > _MOST_POINTS:
-            raise BadInput(f"{name}: holds {len(good):,} points, more than {_MOST_POINTS:,}; thin it before bringing it in.")
+            raise BadInput(
+                f"{name}: holds {len(good):,} points, more than {_MOST_POINTS:,}; thin it before bringing it in."
+            )
         _not_too_far(raw.points[good], scale, name)
         if bad:
             warnings.append(f"{bad:,} of {len(good):,} points had coordinates that are no numbers and were dropped.")
@@ -100,7 +103,9 @@ def _checked(raw: TriMesh | PointCloud, name: str, scale: float) -> ReadScan:
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
     if len(faces) > _MOST_TRIANGLES:
-        raise BadInput(f"{name}: holds {len(faces):,} triangles, more than {_MOST_TRIANGLES:,}; decimate it before bringing it in.")
+        raise BadInput(
+            f"{name}: holds {len(faces):,} triangles, more than {_MOST_TRIANGLES:,}; decimate it before bringing it in."
+        )
     if faces.min() < 0 or faces.max() >= n:
         raise BadInput(
             f"{name}: a triangle names vertex {int(faces.max())} of {n:,}; the file is damaged, export it again."

@@ -92,4 +92,6 @@ def flood_on(index, seed: int, element: Element, reach: float, angle_deg: float,
     least = float(np.cos(np.radians(angle_deg)))
     normals = index.calm_normals
     m = index.mesh
-    return _flood_element(code, e, seed, known[:400], m.vertices, m.faces, m.centroids, normals, index.neighbours, float(reach), least)
+    return _flood_element(
+        code, e, seed, known[:400], m.vertices, m.faces, m.centroids, normals, index.neighbours, float(reach), least
+    )

@@ -65,7 +65,9 @@ class ScanIndex:
 
     @cached_property
     def exact(self) -> bool:
-        """Whether the facets carry no noise, as those of a CAD program: a good share of neighbours lies in one plane exactly."""
+        """Whether the facets carry no noise, as those of a CAD program: a good share of neighbours lies in one plane
+        exactly.
+        """
         step = max(1, len(self.mesh.faces) // 40000)
         n, g = self.mesh.normals[::step], self.neighbours[::step]
         hit = total = 0
@@ -108,7 +110,9 @@ class ScanIndex:
         return components(self.neighbours)
 
     def nearest_facet(self, place: np.ndarray, normal: np.ndarray | None = None) -> tuple[int, float]:
-        """The facet nearest to a place (3,) and its distance in mm; with ``normal``, of those near by that face that way."""
+        """The facet nearest to a place (3,) and its distance in mm; with ``normal``, of those near by that face that
+        way.
+        """
         d = facet_distances(self.mesh.vertices, self.mesh.faces, np.asarray(place, float))
         if normal is None:
             i = int(np.argmin(d))

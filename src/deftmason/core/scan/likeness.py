@@ -85,6 +85,7 @@ def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
                 best = (motion, rms)
     if best[1] > _GOOD_MM:
         raise BadInput(
-            f"The other scan does not fit onto the first (rms {best[1]:.2f} mm at best); is it the same part, in the same unit?"
+            f"The other scan does not fit onto the first (rms {best[1]:.2f} mm at best); is it the "
+            "same part, in the same unit?"
         )
     return best

@@ -52,11 +52,14 @@ class TriMesh:
 
     @cached_property
     def angle_normals(self) -> np.ndarray:
-        """Unit vertex normals (n, 3), each facet weighing by its angle there (Thürmer, Wüthrich 1998, *Computing vertex normals from polygonal
+        """Unit vertex normals (n, 3), each facet weighing by its angle there (Thürmer, Wüthrich 1998, *Computing vertex
+        normals from polygonal
         facets*): how a surface is cut into triangles does not turn them."""
         v, f = self.vertices, self.faces
         ends = [v[f[:, (i + 1) % 3]] - v[f[:, i]] for i in range(3)]
-        weights = [np.arctan2(2 * self.areas, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))[:, None] for i in range(3)]
+        weights = [
+            np.arctan2(2 * self.areas, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))[:, None] for i in range(3)
+        ]
         return self._vertex_normals(weights, self.normals)
 
     def _vertex_normals(self, weights: list, of_facets: np.ndarray) -> np.ndarray:
@@ -89,7 +92,9 @@ class TriMesh:
 
 @dataclass(frozen=True)
 class PointCloud:
-    """Points without surface. ``points`` (n, 3) float64 mm; ``normals`` (n, 3) or None; ``colors`` (n, 3) uint8 or None."""
+    """Points without surface. ``points`` (n, 3) float64 mm; ``normals`` (n, 3) or None; ``colors`` (n, 3) uint8 or
+    None.
+    """
 
     points: np.ndarray
     normals: np.ndarray | None = None

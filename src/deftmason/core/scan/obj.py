@@ -13,7 +13,8 @@ _BLOCK = 4_000_000  # bytes
 
 
 def read_obj(path: str, name: str) -> TriMesh | PointCloud:
-    """A mesh, or a cloud where the file has no faces; vertex colours where every vertex has them. Polygons are split into fans.
+    """A mesh, or a cloud where the file has no faces; vertex colours where every vertex has them. Polygons are split
+    into fans.
 
     Raises `BadInput` where a vertex or face is not made of numbers, or a vertex has fewer than three.
     """
@@ -52,5 +53,7 @@ def _fans(polygons: list[list[bytes]], count: int) -> np.ndarray:
         index = np.array([[int(w.partition(b"/")[0]) for w in p] for p in polygons], np.int64)
     else:
         corners = [[int(w.partition(b"/")[0]) for w in p] for p in polygons]
-        index = np.array([(c[0], c[i], c[i + 1]) for c in corners for i in range(1, len(c) - 1)], np.int64).reshape(-1, 3)
+        index = np.array([(c[0], c[i], c[i + 1]) for c in corners for i in range(1, len(c) - 1)], np.int64).reshape(
+            -1, 3
+        )
     return np.where(index > 0, index - 1, count + index)

@@ -19,7 +19,9 @@ _HEAD = re.compile(rb"^(ST)?(C)?(N)?(4)?(n)?OFF$")
 
 
 def read_off(path: str) -> TriMesh | PointCloud:
-    """A mesh, or a cloud where the file has no faces. Polygons are split into fans. Raises `BadInput` where it is damaged."""
+    """A mesh, or a cloud where the file has no faces. Polygons are split into fans. Raises `BadInput` where it is
+    damaged.
+    """
     name = os.path.basename(path)
     with open(path, "rb") as f:
         lines = [l for l in (line.split(b"#", 1)[0].split() for line in f) if l]
@@ -28,14 +30,19 @@ def read_off(path: str) -> TriMesh | PointCloud:
     head = _HEAD.match(lines[0][0])
     if head:
         if head[4] or head[5] or b"BINARY" in lines[0][1:2]:
-            raise BadInput(f"{name}: is an OFF file of another dimension or a binary one; export it as plain OFF, STL or PLY.")
+            raise BadInput(
+                f"{name}: is an OFF file of another dimension or a binary one; export it as plain OFF, STL or PLY."
+            )
         lines[0] = lines[0][1:]
         lines = lines if lines[0] else lines[1:]
     try:
         v, f = int(lines[0][0]), int(lines[0][1])
         rows = lines[1:]
         if v < 0 or f < 0 or len(rows) < v + f:
-            raise BadInput(f"{name}: promises {v:,} vertices and {f:,} faces and holds {len(rows):,} lines; it is cut short, export it again.")
+            raise BadInput(
+                f"{name}: promises {v:,} vertices and {f:,} faces and holds {len(rows):,} lines; it "
+                "is cut short, export it again."
+            )
         points = np.array([r[:3] for r in rows[:v]], dtype="S32").astype(np.float64).reshape(-1, 3)
         faces = _fans(rows[v : v + f], name)
     except (ValueError, IndexError):

@@ -1,4 +1,6 @@
-"""The place of a triangle nearest to a point, and the facet of a mesh nearest to one, compiled and in double precision."""
+"""The place of a triangle nearest to a point, and the facet of a mesh nearest to one, compiled and in double
+precision.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ __all__ = ["on_triangle", "facet_distances"]
 
 @njit(cache=True)
 def on_triangle(px, py, pz, tri):  # pragma: no cover - compiled
-    """Shares (v, w) of corners 1 and 2 in the nearest place of a triangle (3, 3), and its distance (Ericson 2005, *Real-Time Collision
+    """Shares (v, w) of corners 1 and 2 in the nearest place of a triangle (3, 3), and its distance (Ericson 2005,
+    *Real-Time Collision
     Detection*, §5.1.5); a triangle without area is taken as its sides."""
     ax, ay, az = tri[0, 0], tri[0, 1], tri[0, 2]
     abx, aby, abz = tri[1, 0] - ax, tri[1, 1] - ay, tri[1, 2] - az

@@ -1,4 +1,6 @@
-"""3MF and GLB through trimesh: what a package unpacks to, and how many triangles its instances make, counted before they are made."""
+"""3MF and GLB through trimesh: what a package unpacks to, and how many triangles its instances make, counted before
+they are made.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ def _check_package(path: str, name: str) -> None:
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zlib.error, ValueError, OSError):
         raise BadInput(f"{name}: is not a 3MF package; export it again.") from None
     if unpacked > _MOST_UNPACKED:
-        raise BadInput(f"{name}: unpacks to more than {_MOST_UNPACKED / 1e9:g} GB, which no 3MF scan needs; export it as PLY.")
+        raise BadInput(
+            f"{name}: unpacks to more than {_MOST_UNPACKED / 1e9:g} GB, which no 3MF scan needs; export it as PLY."
+        )
 
 
 def read_packed(path: str, suffix: str, name: str) -> TriMesh:
@@ -52,17 +56,24 @@ def read_packed(path: str, suffix: str, name: str) -> TriMesh:
     try:
         with open(path, "rb") as f:
             scene = trimesh.load_scene(f, file_type=suffix[1:], process=False)
-        made = sum(len(getattr(scene.geometry[scene.graph[node][1]], "faces", ())) for node in scene.graph.nodes_geometry)
+        made = sum(
+            len(getattr(scene.geometry[scene.graph[node][1]], "faces", ())) for node in scene.graph.nodes_geometry
+        )
         most = min(_MOST_TRIANGLES, max(_FEW_TRIANGLES, os.path.getsize(path)))
         if made > most:
-            raise BadInput(f"{name}: its instances make {made:,} triangles, more than a file of its size may ({most:,}); export one of each.")
+            raise BadInput(
+                f"{name}: its instances make {made:,} triangles, more than a file of its size may "
+                f"({most:,}); export one of each."
+            )
         loaded = scene.to_mesh()
         points, faces = np.asarray(loaded.vertices, float), np.asarray(loaded.faces, np.int64)
         colors = np.asarray(loaded.visual.vertex_colors)[:, :3] if loaded.visual.kind == "vertex" else None
     except BadInput:
         raise
     except Exception as e:  # the library's errors are many; each means the file is not usable
-        raise BadInput(f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again.") from None
+        raise BadInput(
+            f"{name}: cannot be read as {suffix[1:].upper()} ({type(e).__name__}); export it again."
+        ) from None
     if len(faces) == 0:
         raise BadInput(f"{name}: holds no triangles; export it as a mesh.")
     return TriMesh(points, faces, colors)

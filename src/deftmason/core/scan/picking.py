@@ -85,7 +85,9 @@ def _mean_normal(index: ScanIndex, facets: np.ndarray) -> np.ndarray:
 
 
 def _first_patch(index: ScanIndex, seed: int, cone_deg: float, facets: int = _PATCH_FACETS) -> np.ndarray:
-    """Facets around the seed, breadth first, that do not turn more than ``cone_deg`` from it; on exact facets, not across an edge either."""
+    """Facets around the seed, breadth first, that do not turn more than ``cone_deg`` from it; on exact facets, not
+    across an edge either.
+    """
     near = _facing(index.calm_normals, index.calm_normals[seed], np.cos(np.radians(cone_deg)))
     near[seed] = True
     if index.exact:
@@ -107,7 +109,10 @@ def _flood_smooth(seed, allowed, neighbours, normals, least, most):  # pragma: n
         for k in range(3):
             g = neighbours[f, k]
             if g >= 0 and not seen[g] and allowed[g]:
-                if normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2] >= least:
+                if (
+                    normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2]
+                    >= least
+                ):
                     seen[g] = True
                     queue[tail] = g
                     tail += 1
@@ -122,7 +127,9 @@ def _patches(index: ScanIndex, seed: int, kind: str, exact: bool) -> list[np.nda
     out = [_first_patch(index, seed, 1.0 if kind == "plane" else cone, n) for n in _EXACT_PATCHES]
     if kind == "plane":
         return out[:1]
-    turned = [float((index.mesh.normals[p] @ index.mesh.normals[seed]).min()) < np.cos(np.radians(_TURNED_DEG)) for p in out]
+    turned = [
+        float((index.mesh.normals[p] @ index.mesh.normals[seed]).min()) < np.cos(np.radians(_TURNED_DEG)) for p in out
+    ]
     return [p for p, t in zip(out, turned) if t]
 
 
@@ -203,7 +210,11 @@ def _grown(index: ScanIndex, seed: int, kind: str, angle: float):
                 continue
             if found is None:
                 continue
-            if best is None or found[2] < 0.6 * best[2] or (found[2] < 1.5 * best[2] and len(found[0]) > 1.2 * len(best[0])):
+            if (
+                best is None
+                or found[2] < 0.6 * best[2]
+                or (found[2] < 1.5 * best[2] and len(found[0]) > 1.2 * len(best[0]))
+            ):
                 best = found
             if exact or (len(found[0]) > 2 * len(patch) and found[2] < _CALM * index.mesh.median_edge):
                 break

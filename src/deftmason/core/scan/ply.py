@@ -60,7 +60,8 @@ def _check_header(path: str) -> None:
             raise BadInput(f"{name}: its header never ends; it is not a PLY file.")
         if rows < 0 or need > size - f.tell() + 2:
             raise BadInput(
-                f"{name}: promises at least {need:,} bytes of data and holds {max(size - f.tell(), 0):,}; it is cut short, "
+                f"{name}: promises at least {need:,} bytes of data and holds "
+                f"{max(size - f.tell(), 0):,}; it is cut short, "
                 "export it again."
             )
 
@@ -126,7 +127,9 @@ def _triangles(rows, name) -> np.ndarray:
 
 
 def write_ply(path: str, mesh: TriMesh | PointCloud, extra: dict[str, np.ndarray] | None = None) -> None:
-    """Binary little-endian PLY with double coordinates in mm; ``extra`` adds named vertex columns (float64 or uint8)."""
+    """Binary little-endian PLY with double coordinates in mm; ``extra`` adds named vertex columns (float64 or
+    uint8).
+    """
     points = mesh.vertices if isinstance(mesh, TriMesh) else mesh.points
     columns: list[tuple[str, np.ndarray]] = [("x", points[:, 0]), ("y", points[:, 1]), ("z", points[:, 2])]
     if isinstance(mesh, PointCloud) and mesh.normals is not None:

@@ -30,7 +30,11 @@ def make_proxy(mesh: TriMesh | PointCloud, most: int = MOST_SHOWN) -> Proxy:
     """The scan itself where it is light enough, else simplified once; of a cloud, points taken by lot."""
     if isinstance(mesh, PointCloud):
         n = len(mesh.points)
-        some = np.arange(n) if n <= MOST_POINTS else np.sort(np.random.default_rng(0).choice(n, MOST_POINTS, replace=False))
+        some = (
+            np.arange(n)
+            if n <= MOST_POINTS
+            else np.sort(np.random.default_rng(0).choice(n, MOST_POINTS, replace=False))
+        )
         none = np.zeros((0, 3))
         return Proxy(TriMesh(none, none.astype(np.int32)), np.zeros(0, np.int32), some.astype(np.int32))
     if len(mesh.faces) <= most:
@@ -54,7 +58,9 @@ def make_proxy(mesh: TriMesh | PointCloud, most: int = MOST_SHOWN) -> Proxy:
 
 
 def _clustered(mesh: TriMesh, target: int) -> tuple[TriMesh, np.ndarray, np.ndarray]:
-    """About ``target`` triangles: one vertex for each occupied cell (Rossignac, Borrel 1993); and what each stands for."""
+    """About ``target`` triangles: one vertex for each occupied cell (Rossignac, Borrel 1993); and what each
+    stands for.
+    """
     cell = 1.05 * float(np.sqrt(mesh.areas.sum() / (0.5 * target)))
     grid = np.floor((mesh.vertices - mesh.bounds[0]) / cell).astype(np.int64)
     dims = grid.max(axis=0) + 1

@@ -1,4 +1,5 @@
-"""What a person marks on a scan, as marks that can be resolved again on another: strokes, outlines with their view, rules.
+"""What a person marks on a scan, as marks that can be resolved again on another: strokes, outlines with their view,
+rules.
 
 A selection is a list of marks, each adding to what was there, taking from it, or keeping the common part. Nothing
 names a facet or point; every mark holds places, lengths and directions in the scan's coordinates.
@@ -44,7 +45,8 @@ _MOST_RINGS = 4000  # that all marks together may grow and shrink
 class Mark:
     """One mark. Lengths in mm, directions unit vectors in the scan's coordinates.
 
-    ``places`` (k, 3): a stroke's path, an outline's corners, or the one place a rule starts from. ``toward``: to the viewer;
+    ``places`` (k, 3): a stroke's path, an outline's corners, or the one place a rule starts from. ``toward``: to the
+    viewer;
     ``through``: also what lies hidden behind. ``radius``: of a brush. ``angle_deg``: of a facing, bend or crease rule.
     ``rings``: how far to grow or shrink.
     """
@@ -97,9 +99,7 @@ def _to_crease(seed, normals, neighbours, limit, seen, queue):  # pragma: no cov
         for k in range(3):
             g = neighbours[f, k]
             if g >= 0 and not seen[g]:
-                c = (
-                    normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2]
-                )
+                c = normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2]
                 if c >= limit:
                     seen[g] = True
                     queue[tail] = g
@@ -169,7 +169,9 @@ def _need(mark: Mark, places: int, *, view: bool = False, radius: bool = False) 
         raise BadArgument(f"A mark can {', '.join(HOWS)}; '{mark.how}' is none of these.", field="marks")
     flat = np.asarray(mark.places, float)
     if len(mark.places) < places or not np.isfinite(flat).all():
-        raise BadArgument(f"A mark by {mark.by} needs {places} {'place' if places == 1 else 'places'} or more.", field="marks")
+        raise BadArgument(
+            f"A mark by {mark.by} needs {places} {'place' if places == 1 else 'places'} or more.", field="marks"
+        )
     if view and (mark.toward is None or not np.linalg.norm(mark.toward) > 0.5):
         raise BadArgument(f"A mark by {mark.by} needs the direction it was seen from.", field="marks")
     if radius and not (mark.radius or 0) > 0:
@@ -217,7 +219,9 @@ def _dots(path: np.ndarray, step: float, low: np.ndarray, high: np.ndarray) -> n
     a, d, first, last = a[hit], d[hit], first[hit], last[hit]
     count = np.ceil(np.linalg.norm(d, axis=1) * (last - first) / step)
     if count.sum() > _MOST_DOTS:
-        raise BadArgument("The stroke is too long for so thin a brush; use a wider one or several strokes.", field="marks")
+        raise BadArgument(
+            "The stroke is too long for so thin a brush; use a wider one or several strokes.", field="marks"
+        )
     count = count.astype(np.int64) + 1
     which = np.repeat(np.arange(len(a)), count)
     k = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
@@ -283,7 +287,11 @@ def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> n
     if mark.by in ("grow", "shrink"):
         if not 1 <= mark.rings <= 200:
             raise BadArgument("Grow and shrink go by 1 to 200 rings.", field="marks")
-        return _grown(index, before, mark.rings, progress) if mark.by == "grow" else ~_grown(index, ~before, mark.rings, progress)
+        return (
+            _grown(index, before, mark.rings, progress)
+            if mark.by == "grow"
+            else ~_grown(index, ~before, mark.rings, progress)
+        )
     _need(mark, 1)
     if mark.by == "whole island":
         return index.pieces == index.pieces[items.seed(mark)]
@@ -298,7 +306,9 @@ def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> n
     if mark.by == "up to a crease":
         angle = _CREASE_DEG if mark.angle_deg is None else mark.angle_deg
         queue = np.empty(len(out), np.int32)
-        _to_crease(items.seed(mark), index.steady_normals, index.neighbours, float(np.cos(np.radians(angle))), out, queue)
+        _to_crease(
+            items.seed(mark), index.steady_normals, index.neighbours, float(np.cos(np.radians(angle))), out, queue
+        )
         return out
     items.seed(mark)
     out[gather(index, mark.places[0], mark.by, mark.angle_deg, normal=mark.normal).facets] = True

@@ -71,7 +71,9 @@ def filter_once(normals, centroids, areas, faces, start, at, alike, near2, out):
 
 
 def roughness(mesh: TriMesh, neighbours: np.ndarray) -> tuple[float, float]:
-    """Scatter of the vertices across the surface (mm), and median turn between neighbouring facets (degrees), robustly."""
+    """Scatter of the vertices across the surface (mm), and median turn between neighbouring facets (degrees),
+    robustly.
+    """
     f = np.arange(0, len(mesh.faces), max(1, len(mesh.faces) // 60_000))
     g = neighbours[f, 0]
     f, g = f[g >= 0], g[g >= 0]

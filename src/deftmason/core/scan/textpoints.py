@@ -1,4 +1,5 @@
-"""Text files of points: delimiter, columns and comment lines recognised from their first lines, and read by what was found.
+"""Text files of points: delimiter, columns and comment lines recognised from their first lines, and read by what was
+found.
 
 What is recognised is shown to the user and may be changed before anything is read: a file's columns are
 not named in these formats.
@@ -25,8 +26,10 @@ _NUMBER = re.compile(rb"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d+)?$|^[+-]?(nan
 
 @dataclass(frozen=True)
 class TextLayout:
-    """``delimiter`` a name ('spaces', 'comma', 'semicolon', 'tab'); ``columns`` names in order; ``skip`` lines before the
-    first point; ``comments`` how many of them are comments or headings; ``decimal_comma`` 1,5 for 1.5; ``sample`` rows."""
+    """``delimiter`` a name ('spaces', 'comma', 'semicolon', 'tab'); ``columns`` names in order; ``skip`` lines before
+    the
+    first point; ``comments`` how many of them are comments or headings; ``decimal_comma`` 1,5 for 1.5;
+    ``sample`` rows."""
 
     delimiter: str
     columns: tuple[str, ...] | list[str]
@@ -70,9 +73,18 @@ def recognise(path: str) -> TextLayout:
             rows.append([_float(w, comma) for w in words])
     table = np.array(rows)
     shown = tuple(
-        tuple(w.decode("utf-8", "replace") for w in _words(line.strip(), delimiter)) for line in lines[skip : skip + 5] if line.strip()
+        tuple(w.decode("utf-8", "replace") for w in _words(line.strip(), delimiter))
+        for line in lines[skip : skip + 5]
+        if line.strip()
     )
-    titles = [w.decode("utf-8", "replace").lower().lstrip("#/ ") for w in _words(lines[skip - 1].strip().lstrip(b"#/ "), delimiter)] if skip else []
+    titles = (
+        [
+            w.decode("utf-8", "replace").lower().lstrip("#/ ")
+            for w in _words(lines[skip - 1].strip().lstrip(b"#/ "), delimiter)
+        ]
+        if skip
+        else []
+    )
     return TextLayout(delimiter, _columns(table, titles), skip, skip, comma, shown)
 
 

@@ -97,7 +97,9 @@ def _neighbours(faces, nv):  # pragma: no cover - compiled
     for v in range(nv):
         first, last = start[v], start[v + 1]
         if last - first > _CROWD:
-            shared += _mates_in_order(np.argsort(other[first:last], kind="mergesort"), half[first:last], other[first:last], out)
+            shared += _mates_in_order(
+                np.argsort(other[first:last], kind="mergesort"), half[first:last], other[first:last], out
+            )
             continue
         for i in range(first, last):
             uses, mate = 1, -1
@@ -120,7 +122,9 @@ def _neighbours(faces, nv):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def _mates_in_order(order, half, other, out):  # pragma: no cover - compiled
-    """As in `_neighbours`, for a vertex with so many half-edges that comparing all with all would never end; how many edges are shared by more than two."""
+    """As in `_neighbours`, for a vertex with so many half-edges that comparing all with all would never end; how many
+    edges are shared by more than two.
+    """
     shared, i, n = 0, 0, order.shape[0]
     while i < n:
         j = i + 1

@@ -1,6 +1,7 @@
 """The whole outline drawn at once: pieces, drawing, relations, and what the result leaves unsaid.
 
-Whatever goes wrong on the way takes away only what it touches: an entity that cannot be solved stays as it was fitted, a stretch that no entity
+Whatever goes wrong on the way takes away only what it touches: an entity that cannot be solved stays as it was fitted,
+a stretch that no entity
 explains is handed on as it was traced, and both are said.
 """
 
@@ -24,7 +25,8 @@ __all__ = ["AutomaticSketch", "automatic_sketch"]
 
 @dataclass(frozen=True)
 class AutomaticSketch:
-    """``strokes`` and the solved ``drawing``; ``geometry`` all entities in contract keys, splines for what was left out among them; ``told`` the
+    """``strokes`` and the solved ``drawing``; ``geometry`` all entities in contract keys, splines for what was left out
+    among them; ``told`` the
     distances between these and the trace; ``warnings`` in sentences."""
 
     strokes: list[Stroke]
@@ -38,7 +40,12 @@ class AutomaticSketch:
 
 
 def automatic_sketch(
-    loops: list[TraceLoop], step: float, *, noise: float | None = None, taken: set[str] = frozenset(), progress: Progress = silent
+    loops: list[TraceLoop],
+    step: float,
+    *,
+    noise: float | None = None,
+    taken: set[str] = frozenset(),
+    progress: Progress = silent,
 ) -> AutomaticSketch:
     """Draw all loops of a trace.
 
@@ -80,7 +87,16 @@ def automatic_sketch(
     if rest:
         many = f"{len(rest)} stretches of the trace are" if len(rest) > 1 else "One stretch of the trace is"
         warnings.append(f"{many} not explained by lines, arcs and circles; given as traced, as splines of degree 1.")
-    return AutomaticSketch([s for s in strokes if s.id in d.entities], d, relations, refused, solution, geometry, told_error(loops, geometry), warnings)
+    return AutomaticSketch(
+        [s for s in strokes if s.id in d.entities],
+        d,
+        relations,
+        refused,
+        solution,
+        geometry,
+        told_error(loops, geometry),
+        warnings,
+    )
 
 
 def _is_sound(e: dict) -> bool:

@@ -42,7 +42,9 @@ RELATION_KINDS, SIZE_KINDS = tuple(_RELATIONS), tuple(_SIZES)
 
 @dataclass
 class Entity:
-    """``points`` names unknowns: line (start, end); arc (start, end, center); circle (center,). ``radius`` is a column."""
+    """``points`` names unknowns: line (start, end); arc (start, end, center); circle (center,). ``radius`` is a
+    column.
+    """
 
     id: str
     kind: str
@@ -77,7 +79,8 @@ class Size:
 
 @dataclass
 class Drawing:
-    """Unknowns ``x``: point i at columns 2i, 2i+1, then radii. ``stretches`` are each entity's trace samples (k, 2); ``crowded`` how many of
+    """Unknowns ``x``: point i at columns 2i, 2i+1, then radii. ``stretches`` are each entity's trace samples (k, 2);
+    ``crowded`` how many of
     these lie within one facet, and so share their corners' noise."""
 
     x: np.ndarray
@@ -131,21 +134,30 @@ class Drawing:
 
 
 def check_said(d: Drawing, relations: list[Relation], sizes: list[Size]) -> None:
-    """Refuse relations and sizes on entities that are not there or that they do not fit. Raises `BadInput` in a sentence."""
+    """Refuse relations and sizes on entities that are not there or that they do not fit. Raises `BadInput` in a
+    sentence.
+    """
     for field_, fits, said in (("relations", _RELATIONS, relations), ("sizes", _SIZES, sizes)):
         for s in said:
             if s.kind not in fits:
                 raise BadInput(f"There is no {field_[:-1]} of kind '{s.kind}'.", field=field_)
             gone = [i for i in s.of if i not in d.entities]
             if gone:
-                raise BadInput(f"A {s.kind} names an entity that is not in the sketch: {', '.join(gone)}.", field=field_)
+                raise BadInput(
+                    f"A {s.kind} names an entity that is not in the sketch: {', '.join(gone)}.", field=field_
+                )
             kinds = [d.entities[i].kind for i in s.of]
             fit = any(len(kinds) == len(want) and all(k in w for k, w in zip(kinds, want)) for want in fits[s.kind])
             if not fit or len(set(s.of)) < len(s.of):
-                raise BadInput(f"A {s.kind} does not fit {' and '.join(f'{k} {i}' for k, i in zip(kinds, s.of))}; take it away.", field=field_)
+                raise BadInput(
+                    f"A {s.kind} does not fit {' and '.join(f'{k} {i}' for k, i in zip(kinds, s.of))}; take it away.",
+                    field=field_,
+                )
     for size in sizes:
         if size.kind in _POSITIVE and size.chosen is not None and size.chosen <= 0:
-            raise BadInput(f"The {size.kind} '{size.label or size.id}' is more than 0 mm; choose another number.", field="sizes")
+            raise BadInput(
+                f"The {size.kind} '{size.label or size.id}' is more than 0 mm; choose another number.", field="sizes"
+            )
 
 
 def said_once(relations: list[Relation]) -> list[Relation]:

@@ -26,7 +26,9 @@ def _line(d: Drawing, e: Entity, x):
     a, b = d.point(e.points[0], x), d.point(e.points[1], x)
     t = b - a
     length = float(np.hypot(*t))
-    if not length > 1e-9 * max(float(np.abs(t).max()), float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0):
+    if not length > 1e-9 * max(
+        float(np.abs(t).max()), float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0
+    ):
         raise BadInput(f"The line '{e.id}' has shrunk to a point; take it out or fix its ends.", field="entities")
     t = t / length
     return a, t, np.array([-t[1], t[0]]), length
@@ -185,7 +187,9 @@ def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
 
 
 def trace_blocks(d: Drawing, x):
-    """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives (k, c)."""
+    """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives
+    (k, c).
+    """
     for i, p in d.stretches.items():
         e = d.entities[i]
         if e.kind == "line":

@@ -1,9 +1,12 @@
-"""Where does a trace change from line to arc to line? Dynamic programming over break points, then corners that facets cut off.
+"""Where does a trace change from line to arc to line? Dynamic programming over break points, then corners that facets
+cut off.
 
 Each piece is a line or an arc; its price is its squared residuals against the trace's noise plus the parameters it
 needs, so pieces are only as many as the noise can tell apart (Rissanen 1978, description length). Residual sums come
-from running moments in constant time: exact for lines, Pratt's algebraic circle for arcs. Break points that no later piece can win
-from are dropped as the search goes (Killick, Fearnhead, Eckley 2012, *Optimal detection of changepoints*), so its time grows with the trace.
+from running moments in constant time: exact for lines, Pratt's algebraic circle for arcs. Break points that no later
+piece can win
+from are dropped as the search goes (Killick, Fearnhead, Eckley 2012, *Optimal detection of changepoints*), so its time
+grows with the trace.
 
 Pratt 1987, "Direct least-squares fitting of algebraic surfaces", SIGGRAPH.
 """
@@ -18,7 +21,9 @@ from .trace import TraceLoop
 __all__ = ["Piece", "split_loop", "fit_circle_2d", "samples_of", "round_samples"]
 
 _PRICE_LINE, _PRICE_ARC = 14.0, 18.0
-_LEAST_SPREAD = 1e-4  # of the loop's size: nothing finer is told apart in a scan; waves of its noise may be as long as teeth
+_LEAST_SPREAD = (
+    1e-4  # of the loop's size: nothing finer is told apart in a scan; waves of its noise may be as long as teeth
+)
 _LEAST_EXACT = 3e-5  # the same on exact, CAD-like facets
 _FLAT = 4.0, 0.15  # in scatters, in facets: an arc that rises less over its chord is a line with noise on it
 _KINK = 0.7, 0.03  # likewise: the rms by which two neighbours may rise and still be one
@@ -49,7 +54,9 @@ def _line_cost(n, sx, sy, sxx, sxy, syy):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def _arc_cost(n, m):  # pragma: no cover - compiled
-    """Sum of squared distances to the Pratt-like circle from moments (x y xx xy yy xz yz zz), z = x² + y², and its radius."""
+    """Sum of squared distances to the Pratt-like circle from moments (x y xx xy yy xz yz zz), z = x² + y², and its
+    radius.
+    """
     mx, my = m[0] / n, m[1] / n
     cxx, cxy, cyy = m[2] / n - mx * mx, m[3] / n - mx * my, m[4] / n - my * my
     mz = (m[2] + m[4]) / n
@@ -68,8 +75,11 @@ def _arc_cost(n, m):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _best_splits(pts, inv2s, bow, price_line, price_arc, longest_radius, chord_turn, uneven):  # pragma: no cover - compiled
-    """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends. ``bow`` over a
+def _best_splits(
+    pts, inv2s, bow, price_line, price_arc, longest_radius, chord_turn, uneven
+):  # pragma: no cover - compiled
+    """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends. ``bow`` over
+    a
     round piece's radius is what its samples may lie off."""
     n = pts.shape[0]
     acc = np.zeros((n + 1, 8))
@@ -111,7 +121,12 @@ def _best_splits(pts, inv2s, bow, price_line, price_arc, longest_radius, chord_t
                 # On a round piece crossings lie up to a share of their chords' bow off.
                 a *= inv2s / (1 + 2 * inv2s * (bow / r) ** 2) if r > 0 else 1.0
                 least = min(least, a)
-                if a + price_arc < c and r < longest_radius and longest[i] < chord_turn * r and longest[i] * (j - i) < uneven * (way[j] - way[i]):
+                if (
+                    a + price_arc < c
+                    and r < longest_radius
+                    and longest[i] < chord_turn * r
+                    and longest[i] * (j - i) < uneven * (way[j] - way[i])
+                ):
                     c, t = a + price_arc, 1
             cost[i] = least
             if best[i] + c < best[j]:
@@ -156,7 +171,9 @@ def round_samples(p: np.ndarray, vertex: np.ndarray) -> np.ndarray:
 
 
 def _shared_noise(p: np.ndarray, pieces) -> float:
-    """Variance of the pieces' residuals times the number of samples that move together (mm²); what lies far off counts as little more than the rest."""
+    """Variance of the pieces' residuals times the number of samples that move together (mm²); what lies far off counts
+    as little more than the rest.
+    """
     rest = [_residuals(p[i : j + 1], kind) for i, j, kind in pieces if j - i >= 7]
     if not rest:
         return 0.0
@@ -201,7 +218,16 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
         if loop.closed:
             q = np.vstack([q, q[:1]])
         q = (q - q.mean(axis=0)) / size
-        _, back, kind = _best_splits(np.ascontiguousarray(q), inv2s * size**2, bow / size**2, _PRICE_LINE, _PRICE_ARC, 20.0, _CHORD_TURN, _CHORD_UNEVEN)
+        _, back, kind = _best_splits(
+            np.ascontiguousarray(q),
+            inv2s * size**2,
+            bow / size**2,
+            _PRICE_LINE,
+            _PRICE_ARC,
+            20.0,
+            _CHORD_TURN,
+            _CHORD_UNEVEN,
+        )
         out, j = [], len(q) - 1
         while j > 0:
             i = int(back[j])
@@ -225,7 +251,10 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     q = rolled(shift)
     # Waves of a scan's noise are some facets long, and no look at the trace alone tells them from slight bends.
     here = 0.0 if loop.exact else min(loop.facet or np.inf, _GAPS * _gap(p))
-    flat, kink = max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor), max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor)
+    flat, kink = (
+        max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor),
+        max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor),
+    )
     found = _melted(q, found, loop.closed, flat, kink)
     found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
     found = _melted(q, found, loop.closed, flat, kink)
@@ -269,7 +298,9 @@ def _span(p: np.ndarray, piece) -> np.ndarray:
 
 
 def _melted(p, found, closed: bool, flat: float, kink: float):
-    """Neighbours that lie on one line or circle as well as apart, made one: no maker means such a kink. ``flat``, ``kink`` mm."""
+    """Neighbours that lie on one line or circle as well as apart, made one: no maker means such a kink. ``flat``,
+    ``kink`` mm.
+    """
     found = [(i, j, 0 if kind == 1 and _sagitta(_span(p, (i, j, kind))) < flat else kind) for i, j, kind in found]
     k = 0
     while len(found) > 2 and k < len(found):
@@ -314,7 +345,11 @@ class _Curve:
         return np.abs(d[..., 0] * self.t[1] - d[..., 1] * self.t[0])
 
     def direction(self, x: np.ndarray, along: np.ndarray) -> np.ndarray:
-        t = self.t if self.kind == 0 else np.array([-(x - self.c)[1], (x - self.c)[0]]) / max(float(np.linalg.norm(x - self.c)), 1e-300)
+        t = (
+            self.t
+            if self.kind == 0
+            else np.array([-(x - self.c)[1], (x - self.c)[0]]) / max(float(np.linalg.norm(x - self.c)), 1e-300)
+        )
         return t if t @ along >= 0 else -t
 
 
@@ -360,8 +395,10 @@ def _longest(q: np.ndarray) -> float:
 def _with_corners(p, found, closed: bool, noise: float, facet: float):
     """Short pieces that a facet straddling a corner feigned, given to the pieces that meet there; the likeliest first.
 
-    Such a piece goes only where its samples, but for three in a row at most, lie on the two it parts extended, where these truly meet at an
-    angle, and where what is left out lies within about half a facet of that corner. True small chamfers and rounds lie farther from theirs.
+    Such a piece goes only where its samples, but for three in a row at most, lie on the two it parts extended, where
+    these truly meet at an
+    angle, and where what is left out lies within about half a facet of that corner. True small chamfers and rounds lie
+    farther from theirs.
     """
     if not facet > 0:
         return found
@@ -385,7 +422,9 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
             corner = _meets(a, b, q.mean(axis=0))
             if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * near:
                 continue
-            turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(corner, two[min(3, len(two) - 1)] - two[0])
+            turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
+                corner, two[min(3, len(two) - 1)] - two[0]
+            )
             if turn > np.cos(_CORNER_TURN):
                 continue
             off_a, off_b = a.off(q), b.off(q)

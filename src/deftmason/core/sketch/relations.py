@@ -1,6 +1,7 @@
 """Which relations does the trace support, and what does each cost?
 
-A relation is a hypothesis g(x) = 0, tested on entities fitted each to its own stretch. Its cost is read from the joint covariance (the squares it would add), tested
+A relation is a hypothesis g(x) = 0, tested on entities fitted each to its own stretch. Its cost is read from the joint
+covariance (the squares it would add), tested
 against its own uncertainty, and confirmed by solving with all accepted ones together.
 """
 
@@ -16,7 +17,10 @@ from .solver import Solution, constraint_rows, solve
 __all__ = ["propose_relations"]
 
 _PULL_LIMIT = 4.0  # standard deviations
-_INTENT = 4.0, 1e-5  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
+_INTENT = (
+    4.0,
+    1e-5,
+)  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
 _WORST_RISE = 0.4, 2e-6  # likewise: what a relation may cost in rms
 _NEAR = 0.003  # of the span: centres and radii this near are tried as one
 

@@ -17,7 +17,8 @@ _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 def round_value(value: float, uncertainty: float) -> tuple[float, str]:
     """The roundest number the measurement allows, and why: (chosen, 'round' or 'as measured').
 
-    A step is allowed where the number is so near that it is hardly so by accident (within three uncertainties, or 0.02 mm or three thousandths of it,
+    A step is allowed where the number is so near that it is hardly so by accident (within three uncertainties, or 0.02
+    mm or three thousandths of it,
     and an eighth of the step), or where the measurement cannot tell finer steps apart (the step under four
     uncertainties, the number within two).
     """

@@ -127,11 +127,16 @@ def _densely(s: Stroke, step: float) -> np.ndarray:
     if len(p) < 2:
         return p
     gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
-    parts = [a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 60)) + 1)[:, None] * (b - a) for a, b, g in zip(p[:-1], p[1:], gap)]
+    parts = [
+        a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 60)) + 1)[:, None] * (b - a)
+        for a, b, g in zip(p[:-1], p[1:], gap)
+    ]
     return np.vstack(parts)
 
 
-def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None) -> dict[str, np.ndarray]:
+def _gather(
+    loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None
+) -> dict[str, np.ndarray]:
     from scipy.spatial import cKDTree
 
     if not loops:
@@ -149,7 +154,11 @@ def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: l
     for s in range(len(strokes)):
         rows, column = np.nonzero(ids == s)
         if len(rows):
-            line = np.vstack([strokes[s].places, strokes[s].places[:1]]) if strokes[s].kind == "circle" else strokes[s].places
+            line = (
+                np.vstack([strokes[s].places, strokes[s].places[:1]])
+                if strokes[s].kind == "circle"
+                else strokes[s].places
+            )
             unique, back = np.unique(rows, return_inverse=True)
             away[rows, column] = _to_polyline(samples[unique], line)[back]
     least = away.min(axis=1)
@@ -172,7 +181,10 @@ def _gather(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: l
             if lost is not None:
                 lost.append(s)
                 continue
-            raise BadInput(f"'{s.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.", field="entities")
+            raise BadInput(
+                f"'{s.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.",
+                field="entities",
+            )
         out[s.id] = mine
     return out
 

@@ -1,6 +1,7 @@
 """Solve a drawing against its trace: least squares of the samples' distances subject to relations and sizes.
 
-Each step solves the linearised constraints and the trace's squares together, with a faint pull to where things are for what
+Each step solves the linearised constraints and the trace's squares together, with a faint pull to where things are for
+what
 neither holds. What is left free comes from a pivoted QR of the constraint Jacobian at the end.
 
 Nocedal, Wright 2006, *Numerical Optimization*, §16.1 (the KKT system), §18.4.
@@ -83,17 +84,22 @@ def _normal(d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 
 
 def _inflation(d: Drawing, x) -> float:
-    """Factor on variances for noise that neighbours share: each of the longest stretches by itself, weighed by its samples. (Together, pairs of
+    """Factor on variances for noise that neighbours share: each of the longest stretches by itself, weighed by its
+    samples. (Together, pairs of
     different stretches would hide it; a short round one alone has the longest waves fitted away.)"""
     found = []
-    for p, (r, _, _) in sorted(zip(d.stretches.values(), trace_blocks(d, x)), key=lambda t: -len(t[0]))[:_LONGEST_STRETCHES]:
+    for p, (r, _, _) in sorted(zip(d.stretches.values(), trace_blocks(d, x)), key=lambda t: -len(t[0]))[
+        :_LONGEST_STRETCHES
+    ]:
         if len(r) >= 30:
             found.append((len(r), correlation_inflation(np.column_stack([p, np.zeros(len(p))]), r)))
     return float(np.average([f for _, f in found], weights=[n for n, _ in found])) if found else 1.0
 
 
 def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray) -> np.ndarray:
-    """The step that makes the squares least on the linearised constraints (Nocedal, Wright, §16.1: the KKT system); repeated equations are let pass."""
+    """The step that makes the squares least on the linearised constraints (Nocedal, Wright, §16.1: the KKT system);
+    repeated equations are let pass.
+    """
     from scipy.sparse import bmat, csc_matrix, identity
     from scipy.sparse.linalg import splu
 

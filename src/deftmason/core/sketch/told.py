@@ -1,6 +1,8 @@
-"""How far is a returned drawing from its trace? Measured on what is returned, along the whole trace and back; and what it leaves out.
+"""How far is a returned drawing from its trace? Measured on what is returned, along the whole trace and back; and what
+it leaves out.
 
-Distances are taken from samples of every stretch of the trace, between crossings too, to the nearest entity as it ends, and from the entities to
+Distances are taken from samples of every stretch of the trace, between crossings too, to the nearest entity as it ends,
+and from the entities to
 the trace. What no entity explains is handed back as it was traced.
 """
 
@@ -38,7 +40,9 @@ def entity_distance(e: dict, p: np.ndarray) -> np.ndarray:
         return off
     a, b = (np.arctan2(*(np.array(e[k], float) - e["center"])[::-1]) for k in ("start", "end"))
     t = np.arctan2(v[:, 1], v[:, 0])
-    turn, at = ((b - a) % (2 * np.pi), (t - a) % (2 * np.pi)) if e["ccw"] else ((a - b) % (2 * np.pi), (a - t) % (2 * np.pi))
+    turn, at = (
+        ((b - a) % (2 * np.pi), (t - a) % (2 * np.pi)) if e["ccw"] else ((a - b) % (2 * np.pi), (a - t) % (2 * np.pi))
+    )
     ends = np.minimum(*(np.linalg.norm(p - np.array(e[k], float), axis=1) for k in ("start", "end")))
     return np.where(at <= turn, off, ends)
 
@@ -53,7 +57,9 @@ def _to_segments(p: np.ndarray, line: np.ndarray) -> np.ndarray:
 
 
 def _along(loop: TraceLoop, step: float) -> tuple[np.ndarray, np.ndarray]:
-    """Places along a loop: its crossings and, evenly, what lies between; and each one's bow, L² t (1 − t) / 2 of its chord (mm²)."""
+    """Places along a loop: its crossings and, evenly, what lies between; and each one's bow, L² t (1 − t) / 2 of its
+    chord (mm²).
+    """
     p = loop.points[loop.vertex]
     p = np.vstack([p, p[:1]]) if loop.closed else p
     gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
@@ -88,7 +94,12 @@ def _points_of(e: dict, step: float) -> np.ndarray:
     if e["kind"] in ("line", "spline"):
         p = np.array([e["start"], e["end"]] if e["kind"] == "line" else e["poles"], float)
         gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
-        return np.vstack([a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 2000)) + 1)[:, None] * (b - a) for a, b, g in zip(p[:-1], p[1:], gap)])
+        return np.vstack(
+            [
+                a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 2000)) + 1)[:, None] * (b - a)
+                for a, b, g in zip(p[:-1], p[1:], gap)
+            ]
+        )
     c, r = np.array(e["center"], float), e["radius"]
     a, turn = 0.0, 2 * np.pi
     if e["kind"] == "arc":
@@ -114,7 +125,9 @@ def told_error(loops: list[TraceLoop], geometry: list[dict]) -> Told:
 
 
 def left_out(loops: list[TraceLoop], geometry: list[dict], limit: float) -> list[np.ndarray]:
-    """Stretches (k, 2) of the trace farther than ``limit`` mm from every entity, each with a sample before and after."""
+    """Stretches (k, 2) of the trace farther than ``limit`` mm from every entity, each with a sample before and
+    after.
+    """
     out = []
     step = _step(loops)
     for loop in loops:
@@ -140,11 +153,19 @@ def as_spline(p: np.ndarray, name: str) -> dict:
     gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
     p = p[np.concatenate([[True], gap > 0])]
     s = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))])
-    return {"id": name, "kind": "spline", "degree": 1, "knots": [float(s[0]), *s.tolist(), float(s[-1])], "poles": p.tolist()}
+    return {
+        "id": name,
+        "kind": "spline",
+        "degree": 1,
+        "knots": [float(s[0]), *s.tolist(), float(s[-1])],
+        "poles": p.tolist(),
+    }
 
 
 def limit_for(loops: list[TraceLoop], noise: float) -> float:
-    """Distance beyond which a trace is not what was drawn, mm: many scatters, or what a facet across a corner explains."""
+    """Distance beyond which a trace is not what was drawn, mm: many scatters, or what a facet across a corner
+    explains.
+    """
     size = trace_size(loops)
     gaps = [np.linalg.norm(np.diff(l.points[l.vertex], axis=0), axis=1) for l in loops if l.vertex.sum() > 2]
     gap = float(np.median(np.concatenate(gaps))) if gaps else 0.0

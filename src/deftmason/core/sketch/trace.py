@@ -29,8 +29,10 @@ _FILLED = 2.0  # steps farther than which two crossings get fillers between
 
 @dataclass(frozen=True)
 class TraceLoop:
-    """Samples (n, 2) in mm along one loop, anticlockwise where closed; ``length`` in mm; ``vertex`` (n,) which are crossings, not fillers;
-    ``facet`` the size of the mesh's facets here, mm (0: unknown); ``exact`` whether the crossings carry no noise, as those of CAD-like facets."""
+    """Samples (n, 2) in mm along one loop, anticlockwise where closed; ``length`` in mm; ``vertex`` (n,) which are
+    crossings, not fillers;
+    ``facet`` the size of the mesh's facets here, mm (0: unknown); ``exact`` whether the crossings carry no noise, as
+    those of CAD-like facets."""
 
     points: np.ndarray
     closed: bool
@@ -61,7 +63,9 @@ def _samples(p: np.ndarray, closed: bool, step: float) -> tuple[np.ndarray, np.n
     """The crossings, each once, with fillers in wide gaps; and which are crossings."""
     q = np.vstack([p, p[:1]]) if closed else p
     along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1))])
-    cell = np.floor(along[: len(p)] / max(_SAME * along[-1], along[-1] / _MOST if len(p) > _MOST else 0.0)).astype(np.int64)
+    cell = np.floor(along[: len(p)] / max(_SAME * along[-1], along[-1] / _MOST if len(p) > _MOST else 0.0)).astype(
+        np.int64
+    )
     keep = np.nonzero(np.concatenate([[True], np.diff(cell) > 0]))[0]
     step = min(step, along[-1] / _FEWEST)
     if not closed:
@@ -84,8 +88,10 @@ def _samples(p: np.ndarray, closed: bool, step: float) -> tuple[np.ndarray, np.n
 def trace_of(section: Section, plane: SectionPlane, step: float, lifted: Section | None = None) -> list[TraceLoop]:
     """Loops longer than a scrap, longest first, sampled about every ``step`` mm where the mesh is as fine.
 
-    ``lifted`` are the same loops laid onto the smooth surface the facets stand for (`Section.lifted`): taken unless the cut itself is exact. Facets of
-    a CAD-like mesh stand for themselves where they are flat, and only the crossings at which the cut turns lie on what is round.
+    ``lifted`` are the same loops laid onto the smooth surface the facets stand for (`Section.lifted`): taken unless the
+    cut itself is exact. Facets of
+    a CAD-like mesh stand for themselves where they are flat, and only the crossings at which the cut turns lie on what
+    is round.
     """
     raw = _loops(section, plane, step)
     if lifted is None or is_exact(raw):
@@ -111,7 +117,9 @@ def _loops(section: Section, plane: SectionPlane, step: float) -> list[TraceLoop
 
 
 def _turning(t: TraceLoop) -> TraceLoop:
-    """An exact loop in which only crossings where it turns count as such; the others are fillers on its straight stretches."""
+    """An exact loop in which only crossings where it turns count as such; the others are fillers on its straight
+    stretches.
+    """
     ids = np.nonzero(t.vertex)[0]
     p = t.points[ids]
     ring = np.vstack([p[-1:], p, p[:1]]) if t.closed else p
@@ -160,8 +168,10 @@ def _bridged(loops: list[TraceLoop]) -> list[TraceLoop]:
 def trace_noise(loops: list[TraceLoop]) -> float:
     """Scatter of the samples about what is smooth near by (mm), robust to corners.
 
-    Measured about parabolas over eleven samples, where these hardly turn; where all turn (what is coarse, or small and round), about cubics over
-    seven crossings. The wider look sees noise that neighbours share. A trace whose crossings lie exactly on lines and circles, as those of
+    Measured about parabolas over eleven samples, where these hardly turn; where all turn (what is coarse, or small and
+    round), about cubics over
+    seven crossings. The wider look sees noise that neighbours share. A trace whose crossings lie exactly on lines and
+    circles, as those of
     CAD-like facets do, has none, whatever its coarse corners look like.
     """
     if loops and all(t.exact for t in loops):
@@ -175,7 +185,8 @@ def trace_noise(loops: list[TraceLoop]) -> float:
 
 
 def is_exact(loops: list[TraceLoop]) -> bool:
-    """Whether the facets are large on what is flat, and a good share of neighbouring crossings lie on one line, or on one circle, to a
+    """Whether the facets are large on what is flat, and a good share of neighbouring crossings lie on one line, or on
+    one circle, to a
     millionth of the trace's size."""
     gaps = np.concatenate([np.zeros(0), *(np.linalg.norm(np.diff(t.points[t.vertex], axis=0), axis=1) for t in loops)])
     gaps = np.sort(gaps)
@@ -192,7 +203,9 @@ def is_exact(loops: list[TraceLoop]) -> bool:
 
 
 def _off_line(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """How far each crossing lies from the line through its neighbours, and how unevenly these lie: one beside a neighbour lies on any line."""
+    """How far each crossing lies from the line through its neighbours, and how unevenly these lie: one beside a
+    neighbour lies on any line.
+    """
     if len(p) < 3:
         return np.zeros(0), np.ones(0)
     d, v = p[2:] - p[:-2], p[1:-1] - p[:-2]

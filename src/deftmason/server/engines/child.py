@@ -1,7 +1,10 @@
-"""An engine's own loop: take a request, work on it, answer; ended by its pool when it crashes, hangs or outgrows its memory.
+"""An engine's own loop: take a request, work on it, answer; ended by its pool when it crashes, hangs or outgrows its
+memory.
 
-Messages over the pipe are tuples. To the engine: ``("ask", name, arguments)`` and ``("stop",)``. From it: ``("progress", share,
-message)``, ``("begun", key, name)``, then one of ``("done", answer)``, ``("refused", error)`` and ``("wrong", what, traceback)``.
+Messages over the pipe are tuples. To the engine: ``("ask", name, arguments)`` and ``("stop",)``. From it:
+``("progress", share,
+message)``, ``("begun", key, name)``, then one of ``("done", answer)``, ``("refused", error)`` and ``("wrong", what,
+traceback)``.
 """
 
 from __future__ import annotations
@@ -21,11 +24,15 @@ from .desk import WORK, Desk
 __all__ = ["serve"]
 
 _SLACK = 1_500_000_000  # bytes of private mappings beyond the limit on what is resident: thread stacks, reserved arenas
-_SHORT = "This needs more memory than one piece of work may take; use a smaller or coarser scan, or ask for less at once."
+_SHORT = (
+    "This needs more memory than one piece of work may take; use a smaller or coarser scan, or ask for less at once."
+)
 
 
 def _bounded(memory: int) -> None:
-    """End with the process that started this one; refuse allocations far beyond the limit instead of filling the machine."""
+    """End with the process that started this one; refuse allocations far beyond the limit instead of filling the
+    machine.
+    """
     die_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
@@ -34,7 +41,9 @@ def _bounded(memory: int) -> None:
 
 
 def serve(pipe: Connection, folder: str, memory: int, also: tuple[str, ...] = ()) -> None:
-    """Work for whoever holds the other end of the pipe, until it is closed; ``also``: modules with more that may be asked."""
+    """Work for whoever holds the other end of the pipe, until it is closed; ``also``: modules with more that may be
+    asked.
+    """
     from . import work  # noqa: F401  everything that may be asked
 
     for module in also:

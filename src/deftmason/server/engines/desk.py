@@ -8,9 +8,10 @@ from typing import Any, TypeVar
 
 from deftmason.core.errors import BadInput
 from deftmason.core.progress import Progress, silent
+from deftmason.core.recipe.parse import parse_recipe
 from deftmason.core.recipe.records import is_checksum
 from deftmason.core.recipe.replay import Replay
-from deftmason.core.recipe.step import parse_recipe
+from deftmason.core.recipe.step import Step
 from deftmason.core.recipe.store import ResultStore
 
 __all__ = ["Desk", "WORK", "asked", "blob_file"]
@@ -32,7 +33,9 @@ def ready(desk: Desk) -> None:
 
 
 def blob_file(folder: str, sha256: str) -> str:
-    """Where a file brought in lies under the data folder. Raises `BadInput` for what is no checksum: it would be a path."""
+    """Where a file brought in lies under the data folder. Raises `BadInput` for what is no checksum: it would be a
+    path.
+    """
     if not is_checksum(sha256):
         raise BadInput("A file is named by its checksum, 64 hexadecimal digits.", field="sha256")
     return os.path.join(folder, "blobs", sha256[:2], sha256)
@@ -41,7 +44,8 @@ def blob_file(folder: str, sha256: str) -> str:
 class Desk:
     """One engine's window on the data folder.
 
-    ``progress`` is told how far the work is and raises `Cancelled`; ``begun`` is told each step's key and name before it runs.
+    ``progress`` is told how far the work is and raises `Cancelled`; ``begun`` is told each step's key and name before
+    it runs.
     """
 
     def __init__(self, folder: str, hot: int = 48):
@@ -57,7 +61,10 @@ class Desk:
         return path
 
     def replay(self, steps: list[dict]) -> Replay:
-        return Replay(parse_recipe(steps), self.store, self.scan_file, begun=self.begun)
+        return self.replay_steps(parse_recipe(steps))
+
+    def replay_steps(self, steps: list[Step]) -> Replay:
+        return Replay(steps, self.store, self.scan_file, begun=self.begun)
 
     def room(self, name: str) -> str:
         """A path in the folder of temporary files."""

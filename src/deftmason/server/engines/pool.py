@@ -1,7 +1,9 @@
 """The pool of engines: starts them, gives each request one, watches its time and memory, and replaces those that end.
 
-A job's requests go to the engine that worked on it last while that one is free, so that what it holds stays hot. Engines are forked from a
-process that has only loaded the core (`multiprocessing`'s fork server), so a new one is there in a few hundredths of a second.
+A job's requests go to the engine that worked on it last while that one is free, so that what it holds stays hot.
+Engines are forked from a
+process that has only loaded the core (`multiprocessing`'s fork server), so a new one is there in a few hundredths of a
+second.
 """
 
 from __future__ import annotations
@@ -50,7 +52,9 @@ class TooLong(MasonError):
 
 
 class _Lost(Exception):
-    """The engine ended under the work. ``key`` and ``name`` are of the step in hand, if one was; ``why`` a sentence's middle."""
+    """The engine ended under the work. ``key`` and ``name`` are of the step in hand, if one was; ``why`` a sentence's
+    middle.
+    """
 
     def __init__(self, why: str, key: str | None, name: str | None, own_fault: bool, fresh: bool):
         self.why, self.key, self.name, self.own_fault, self.fresh = why, key, name, own_fault, fresh
@@ -94,7 +98,9 @@ class _Engine:
 
 
 class Pool:
-    """``count`` engines at most, working on the results under ``folder``; ``also``: modules with more that may be asked."""
+    """``count`` engines at most, working on the results under ``folder``; ``also``: modules with more that may be
+    asked.
+    """
 
     def __init__(self, folder: str, count: int | None = None, memory: int | None = None, also: tuple[str, ...] = ()):
         self.folder, self.memory, self.also = folder, memory or default_memory(), also
@@ -126,7 +132,8 @@ class Pool:
         Parameters
         ----------
         job, person : whose work it is: where it stays hot, whose turn it takes.
-        limit : seconds it may take, its wait for a turn included; None for any time.  heavy : it may take long: others who wait come first after a while.
+        limit : seconds it may take, its wait for a turn included; None for any time.  heavy : it may take long: others
+            who wait come first after a while.
         told : is told how far the work is.  stopped : whether it is still wanted.
 
         Raises
@@ -145,12 +152,21 @@ class Pool:
                 except _Lost as lost:
                     fresh = True
                     if lost.own_fault and not lost.fresh:
-                        continue  # what it had done before may be to blame: once more, by an engine that did nothing yet
+                        # what it had done before may be to blame: once more, by an engine that did nothing yet
+                        continue
                     if lost.key is None or not lost.own_fault:
-                        raise MasonError(f"The work was ended: {lost.why}. Nothing was changed; try again.", code="ended") from None
+                        raise MasonError(
+                            f"The work was ended: {lost.why}. Nothing was changed; try again.", code="ended"
+                        ) from None
                     # The step in hand cannot be worked out: that is its result, and the rest goes on without it.
-                    self.store.save_failure(lost.key, f"'{lost.name}' could not be worked out: {lost.why}. Change its sizes or picks a little.", broke=True)
-            raise MasonError("Too many steps of this recipe cannot be worked out; switch the failed ones off.", code="ended")
+                    self.store.save_failure(
+                        lost.key,
+                        f"'{lost.name}' could not be worked out: {lost.why}. Change its sizes or picks a little.",
+                        broke=True,
+                    )
+            raise MasonError(
+                "Too many steps of this recipe cannot be worked out; switch the failed ones off.", code="ended"
+            )
         finally:
             self.turns.give(turn)
 
@@ -241,12 +257,24 @@ class Pool:
             except (EOFError, OSError, ConnectionError):
                 code = engine.end()
                 own = code is not None and -code in _BROKE
-                raise _Lost("the geometry kernel broke down on it" if own else "its process was stopped from outside", *in_hand, own, engine.fresh) from None
+                raise _Lost(
+                    "the geometry kernel broke down on it" if own else "its process was stopped from outside",
+                    *in_hand,
+                    own,
+                    engine.fresh,
+                ) from None
             spent = time.monotonic() - begin
             if engine.resident() > self.memory:
-                raise _Lost(f"it needs more than the {self.memory / 1e9:.1f} GB of memory it may take", *in_hand, True, engine.fresh)
+                raise _Lost(
+                    f"it needs more than the {self.memory / 1e9:.1f} GB of memory it may take",
+                    *in_hand,
+                    True,
+                    engine.fresh,
+                )
             if ending is None:
-                too_long = (until is not None and time.monotonic() > until) or (turn.heavy and spent > _MANNERS and self.turns.others_wait(turn))
+                too_long = (until is not None and time.monotonic() > until) or (
+                    turn.heavy and spent > _MANNERS and self.turns.others_wait(turn)
+                )
                 if too_long or stopped():
                     ending = time.monotonic()
                     with contextlib.suppress(OSError):

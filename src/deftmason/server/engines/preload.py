@@ -1,6 +1,8 @@
-"""What every engine holds from its first moment: loaded once in the process engines are forked from, and shared by all of them.
+"""What every engine holds from its first moment: loaded once in the process engines are forked from, and shared by all
+of them.
 
-Compiled functions are taken from the disk here too. Those that run on several cores are left to the engines: a process that has started its
+Compiled functions are taken from the disk here too. Those that run on several cores are left to the engines: a process
+that has started its
 threads may not be forked.
 """
 
@@ -12,7 +14,7 @@ import pkgutil
 import sys
 
 import deftmason.core
-from deftmason.core.recipe.step import kinds
+from deftmason.core.recipe.parse import kinds
 
 from . import child, work  # noqa: F401
 
@@ -24,7 +26,15 @@ def _load() -> None:
     for module in pkgutil.walk_packages(deftmason.core.__path__, "deftmason.core."):
         if not module.name.startswith(_LATER):
             importlib.import_module(module.name)
-    for name in ("scipy.spatial", "scipy.sparse.csgraph", "scipy.optimize", "scipy.sparse.linalg", "shapely", "fast_simplification", "PIL.Image"):
+    for name in (
+        "scipy.spatial",
+        "scipy.sparse.csgraph",
+        "scipy.optimize",
+        "scipy.sparse.linalg",
+        "shapely",
+        "fast_simplification",
+        "PIL.Image",
+    ):
         importlib.import_module(name)
 
 
@@ -33,7 +43,12 @@ def _take_compiled() -> None:
     from numba.core.registry import CPUDispatcher
 
     ours = [m for n, m in list(sys.modules.items()) if n.startswith("deftmason.core")]
-    found = {f for m in ours for f in vars(m).values() if isinstance(f, CPUDispatcher) and not f.targetoptions.get("parallel")}
+    found = {
+        f
+        for m in ours
+        for f in vars(m).values()
+        if isinstance(f, CPUDispatcher) and not f.targetoptions.get("parallel")
+    }
     for function in found:
         # Where the library keeps its list of them may change: then they are taken when they are first called.
         with contextlib.suppress(Exception):

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from deftmason.core.recipe.step import Value
 from deftmason.core.sketch.sizes import suggestions
 
-__all__ = ["value_line"]
+__all__ = ["suggestions_for", "value_line"]
 
-_FIELDS = ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost", "path")
+_FIELDS = ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost")
 
 
-def value_line(name: str, v: Value) -> dict:
-    """A line of the ledger with the round numbers that could be chosen."""
-    near = suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else []
-    return {"name": name, **{k: getattr(v, k) for k in _FIELDS}, "suggestions": near}
+def value_line(name: str, v: Value) -> dict[str, Any]:
+    """A line of the ledger."""
+    return {"name": name, **{k: getattr(v, k) for k in _FIELDS}, "fixed": not v.path}
+
+
+def suggestions_for(v: Value) -> list[dict[str, Any]]:
+    """The round numbers that could be chosen, and how far each moves it."""
+    return suggestions(v.measured, v.uncertainty or 0.0) if v.measured is not None else []

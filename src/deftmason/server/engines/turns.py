@@ -1,6 +1,7 @@
 """Whose turn it is: requests wait for a free engine in an order that lets nobody hold up the others.
 
-Of those waiting, the one whose person has the fewest engines at work comes first, then the one that came first. Heavy work (previews, surveys)
+Of those waiting, the one whose person has the fewest engines at work comes first, then the one that came first. Heavy
+work (previews, surveys)
 leaves one engine free for quick questions, and one person's heavy work takes two engines at most.
 """
 

@@ -13,6 +13,7 @@ from deftmason.core.errors import MasonError
 
 from . import accounts, giving, looking, shelf, stones, studies
 from .access import session
+from .document import job_view
 from .errors import answer, told
 from .models import Job
 from .recipe import Conflict
@@ -58,7 +59,7 @@ def refused(request: HttpRequest, e: Exception):
 def conflict(request: HttpRequest, e: Conflict):
     """Others changed the job: the answer holds it as it is now."""
     status, body = answer(e)
-    now = stones.job_view(Job.objects.get(pk=e.job_id))
+    now = job_view(Job.objects.get(pk=e.job_id))
     return api.create_response(request, {**body, "job": now}, status=status)
 
 

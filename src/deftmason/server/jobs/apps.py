@@ -9,7 +9,9 @@ class JobsConfig(AppConfig):
     label = "jobs"
 
     def ready(self) -> None:
-        if os.environ.get("DEFT_MASON_CHILD") == "1":  # web server or worker: the first person should not wait for engines to load
+        if (
+            os.environ.get("DEFT_MASON_CHILD") == "1"
+        ):  # web server or worker: the first person should not wait for engines to load
             threading.Thread(target=_warm, daemon=True).start()
 
 

@@ -1,6 +1,7 @@
 """Files as given, on disk by checksum: flushed, with their folder, before the row that names them.
 
-A file that was sent lies under a name of its own until it has been read and found usable; only then does it become a blob. So an unusable one
+A file that was sent lies under a name of its own until it has been read and found usable; only then does it become a
+blob. So an unusable one
 leaves nothing, and the same file sent by several people at once is kept once.
 """
 
@@ -43,11 +44,16 @@ def room_for(size: int) -> None:
     """Raises `NoRoom` where the disk has none for so many bytes more."""
     free = shutil.disk_usage(settings.DATA).free
     if free < size + _SPARE:
-        raise NoRoom(f"The server's disk has {max(free - _SPARE, 0) / 1e6:,.0f} MB left, and this needs {size / 1e6:,.0f} MB; make room there first.")
+        raise NoRoom(
+            f"The server's disk has {max(free - _SPARE, 0) / 1e6:,.0f} MB left, and this needs "
+            f"{size / 1e6:,.0f} MB; make room there first."
+        )
 
 
 def receive(chunks: Iterable[bytes], most: int | None = None) -> Sent:
-    """Chunks of bytes as a file of its own. Raises `BadInput` where they are more than may be sent, and leaves nothing then."""
+    """Chunks of bytes as a file of its own. Raises `BadInput` where they are more than may be sent, and leaves nothing
+    then.
+    """
     most = settings.MOST_UPLOAD_BYTES if most is None else most
     digest, size = hashlib.sha256(), 0
     handle, path = tempfile.mkstemp(dir=settings.DATA / "tmp", prefix="sent-")

@@ -1,4 +1,6 @@
-"""What nothing names any more: results and files of jobs that are gone, what killed uploads left, pictures nobody shows."""
+"""What nothing names any more: results and files of jobs that are gone, what killed uploads left, pictures nobody
+shows.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +9,8 @@ import time
 from pathlib import Path
 
 from django.db import transaction
+
+from deftmason.core.recipe.parse import files_of
 
 from .models import Blob, Edit, Job, Proof, Result, Step, Upload
 
@@ -20,9 +24,9 @@ def collect(data: Path, fresh: float, unused: float) -> int:
     """Bytes freed. Nothing is removed that a row names, or that was written less than ``fresh`` seconds ago."""
     freed = 0
     with transaction.atomic():  # nobody writes a row meanwhile
-        used = {r.get("sha256") for r in Step.objects.filter(record__kind="scan").values_list("record", flat=True)}
+        used = {f for r in Step.objects.values_list("record", flat=True) for f in files_of(r)}
         for before, after in Edit.objects.values_list("before", "after").iterator(chunk_size=50):
-            used |= {r.get("sha256") for r in [*before, *after] if r.get("kind") == "scan"}
+            used |= {f for r in [*before, *after] for f in files_of(r)}
         limit = time.time() - unused
         for upload in Upload.objects.select_related("blob"):
             if upload.blob.sha256 not in used and upload.created.timestamp() < limit:

@@ -48,7 +48,9 @@ def _in_turn(person: str) -> Iterator[None]:
             _waiting[person] -= 1
 
 
-def ask(request: HttpRequest, job_id: int | None, asked_for: str, /, *, limit: float = _AT_ONCE, **arguments: Any) -> Any:
+def ask(
+    request: HttpRequest, job_id: int | None, asked_for: str, /, *, limit: float = _AT_ONCE, **arguments: Any
+) -> Any:
     """Have an engine answer a question of the request's own person about a job."""
     person = person_of(request)
     with _in_turn(person):
@@ -56,7 +58,9 @@ def ask(request: HttpRequest, job_id: int | None, asked_for: str, /, *, limit: f
 
 
 def _made(what: str, person: str, make: Callable[[], Any]) -> Any:
-    """What ``make`` gives, made once for all who ask while it is under way. Raises `Busy` where it is not there in a moment: asked again, it is waited for."""
+    """What ``make`` gives, made once for all who ask while it is under way. Raises `Busy` where it is not there in a
+    moment: asked again, it is waited for.
+    """
     with _lock:
         future = _under_way.get(what)
         if future is None:
@@ -75,7 +79,17 @@ def made_buffer(request: HttpRequest, job_id: int, key: str, what: str, scan: st
     path, person = buffer_path(pool().store, key, what, scan, name), person_of(request)
 
     def make() -> None:
-        pool().ask("make_buffer", job=job_id, person=person, limit=_MAKING, heavy=True, key=key, what=what, scan=scan, name=name)
+        pool().ask(
+            "make_buffer",
+            job=job_id,
+            person=person,
+            limit=_MAKING,
+            heavy=True,
+            key=key,
+            what=what,
+            scan=scan,
+            name=name,
+        )
 
     if not os.path.exists(path):
         _made(path, person, make)
@@ -86,7 +100,11 @@ def made_picture(job_id: int, key: str, frame: str | None, person: str) -> str:
     """Path of a picture for the shelf, drawn now where it is not there yet."""
     path = picture_path(str(settings.DATA), key, frame)
     if not os.path.exists(path):
-        _made(path, person, lambda: pool().ask("make_picture", job=job_id, person=person, limit=_MAKING, key=key, frame=frame))
+        _made(
+            path,
+            person,
+            lambda: pool().ask("make_picture", job=job_id, person=person, limit=_MAKING, key=key, frame=frame),
+        )
     return path
 
 
@@ -94,5 +112,9 @@ def made_file(request: HttpRequest, job_id: int, **arguments: Any) -> str:
     """Path of a file to hand on, written now where it is not there yet; it is collected some time later."""
     person, path = person_of(request), file_path(str(settings.DATA), **arguments)
     if not os.path.exists(path):
-        _made(path, person, lambda: pool().ask("make_file", job=job_id, person=person, limit=_MAKING, path=path, **arguments))
+        _made(
+            path,
+            person,
+            lambda: pool().ask("make_file", job=job_id, person=person, limit=_MAKING, path=path, **arguments),
+        )
     return path

@@ -13,7 +13,15 @@ from deftmason.core.errors import MasonError, NoRoom
 __all__ = ["answer", "status_of", "told", "bad_request", "forbidden", "locked_out", "not_found", "server_error"]
 
 log = logging.getLogger(__name__)
-_STATUS = {"busy": 503, "too_long": 503, "ended": 503, "inside": 500, "conflict": 409, "no_room": 507, "bad_argument": 422}
+_STATUS = {
+    "busy": 503,
+    "too_long": 503,
+    "ended": 503,
+    "inside": 500,
+    "conflict": 409,
+    "no_room": 507,
+    "bad_argument": 422,
+}
 
 
 def told(code: str, message: str, field: str | None = None, hint: str | None = None) -> dict:
@@ -29,7 +37,9 @@ def answer(e: BaseException) -> tuple[int, dict]:
     if isinstance(e, MasonError):
         return status_of(e), told(e.code, e.message, e.field, e.hint)
     text = str(e).lower()
-    if (isinstance(e, OSError) and e.errno in (errno.ENOSPC, errno.EDQUOT)) or (isinstance(e, DatabaseError) and "disk is full" in text):
+    if (isinstance(e, OSError) and e.errno in (errno.ENOSPC, errno.EDQUOT)) or (
+        isinstance(e, DatabaseError) and "disk is full" in text
+    ):
         return answer(NoRoom())
     if isinstance(e, DatabaseError) and "disk i/o error" in text:
         return 507, told("no_room", "The server's disk is full or failing; nothing was changed.")
@@ -55,7 +65,9 @@ def forbidden(request: HttpRequest, exception: Exception | None = None, reason: 
     return _page(request, 403, told("forbidden", "The page's token is missing or old; load the page again."))
 
 
-def locked_out(request: HttpRequest, response: HttpResponse | None = None, credentials: dict | None = None) -> HttpResponse:
+def locked_out(
+    request: HttpRequest, response: HttpResponse | None = None, credentials: dict | None = None
+) -> HttpResponse:
     return _page(request, 429, told("http", "Too many wrong passwords; wait a quarter of an hour and try again."))
 
 
@@ -67,5 +79,7 @@ def server_error(request: HttpRequest) -> HttpResponse:
     import sys
 
     e = sys.exc_info()[1]
-    status, body = answer(e) if e is not None else (500, told("inside", "Something went wrong inside; nothing was changed."))
+    status, body = (
+        answer(e) if e is not None else (500, told("inside", "Something went wrong inside; nothing was changed."))
+    )
     return _page(request, status, body)

@@ -15,10 +15,10 @@ from deftmason.core.recipe.records import one_line
 
 from ..engines.places import FILES
 from .access import job_of
+from .document import JobView, job_view
 from .engine import made_file
 from .models import Proof
 from .recipe import records, replay_of
-from .stones import JobView, job_view
 
 router = Router()
 
@@ -91,7 +91,9 @@ def deliver(request: HttpRequest, job_id: int, what: str, step: str | None = Non
     job = job_of(request, job_id)
     steps = records(job)
     if what == "recipe.json":
-        return FileResponse(io.BytesIO(recipe_text(job.name, steps).encode()), as_attachment=True, filename=what, content_type=_BYTES)
+        return FileResponse(
+            io.BytesIO(recipe_text(job.name, steps).encode()), as_attachment=True, filename=what, content_type=_BYTES
+        )
     if what not in FILES:
         raise HttpError(404, "There is no such file to hand on.")
     path = made_file(request, job.id, steps=steps, what=what, step=step, name=job.name)

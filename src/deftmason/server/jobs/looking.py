@@ -1,4 +1,6 @@
-"""Looking at a job's geometry: buffers for the view, picks, traces, edges near a place, a scan's condition. An engine works each out."""
+"""Looking at a job's geometry: buffers for the view, picks, traces, edges near a place, a scan's condition. An engine
+works each out.
+"""
 
 from __future__ import annotations
 
@@ -124,7 +126,8 @@ class SurveyStudy(StudyView):
 
 @router.get("/jobs/{job_id}/geometry/{key}/{what}")
 def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None, name: str = ""):
-    """A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with the scan's key)
+    """A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with
+    the scan's key)
     or also (a named array besides, with the key of the scan it belongs to)."""
     job = job_of(request, job_id)
     nothing = HttpError(404, "There is no such result in this job.")
@@ -144,7 +147,9 @@ def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str |
     of_scan = scan if what in ("also", "deviation") else None
     path = made_buffer(request, job.id, key, what, of_scan, name if what == "also" else "")
     return FileResponse(
-        open(path, "rb"), content_type="application/octet-stream", headers={"Cache-Control": "private, max-age=31536000, immutable"}
+        open(path, "rb"),
+        content_type="application/octet-stream",
+        headers={"Cache-Control": "private, max-age=31536000, immutable"},
     )
 
 
@@ -216,8 +221,15 @@ def survey(request: HttpRequest, job_id: int, data: ScanRequest):
 
     def work(study: Study) -> dict:
         return pool().ask(
-            "survey", job=job.id, person=person, limit=_SURVEY_LIMIT, heavy=True, told=study.told, stopped=study.stop.is_set,
-            steps=steps, scan=data.scan,
-        )  # fmt: skip
+            "survey",
+            job=job.id,
+            person=person,
+            limit=_SURVEY_LIMIT,
+            heavy=True,
+            told=study.told,
+            stopped=study.stop.is_set,
+            steps=steps,
+            scan=data.scan,
+        )
 
     return study_view(begin_study(person, (job.id, "survey"), work))

@@ -1,7 +1,9 @@
 """A job's recipe: read, change, undo, redo; every change is one edit, stored whole in one transaction.
 
-A change is a function of the recipe as it is inside the transaction. Where others changed the job since the page that asks
-saw it, the change is made all the same if it touches none of the steps they touched; else it is refused with the job as it is now.
+A change is a function of the recipe as it is inside the transaction. Where others changed the job since the page that
+asks
+saw it, the change is made all the same if it touches none of the steps they touched; else it is refused with the job as
+it is now.
 """
 
 from __future__ import annotations
@@ -14,15 +16,28 @@ from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 
 from deftmason.core.errors import BadInput, MasonError
+from deftmason.core.recipe.parse import files_of, parse_recipe
 from deftmason.core.recipe.replay import Replay, step_keys
 from deftmason.core.recipe.step import Step as CoreStep
-from deftmason.core.recipe.step import parse_recipe
 from deftmason.core.recipe.store import ResultStore
 
 from ..engines.desk import Desk
 from .models import Edit, Job, Result, Step, Upload
 
-__all__ = ["Conflict", "change", "may_use", "note_results", "records", "redo", "replay_of", "snapshot", "snapshot_seen", "store", "undo"]
+__all__ = [
+    "Conflict",
+    "change",
+    "may_use",
+    "note_results",
+    "records",
+    "redo",
+    "replay_of",
+    "replay_of_steps",
+    "snapshot",
+    "snapshot_seen",
+    "store",
+    "undo",
+]
 
 _MOST_EDITS = 300
 Records = list[dict]
@@ -32,7 +47,10 @@ class Conflict(MasonError):
     """The job was changed by somebody else meanwhile."""
 
     def __init__(self, job_id: int):
-        super().__init__("The job was changed meanwhile, in the same place; look at it as it is now and do this again.", code="conflict")
+        super().__init__(
+            "The job was changed meanwhile, in the same place; look at it as it is now and do this again.",
+            code="conflict",
+        )
         self.job_id = job_id
 
 
@@ -69,12 +87,16 @@ def replay_of(steps: Records) -> Replay:
     return desk().replay(steps)
 
 
+def replay_of_steps(steps: list[CoreStep]) -> Replay:
+    """As `replay_of`, of steps that are parsed already."""
+    return desk().replay_steps(steps)
+
+
 def may_use(steps: Records, there: Records, owner: AbstractBaseUser | None) -> None:
     """Refuse files that ``owner`` did not bring and that the recipe did not use before."""
-    known = {s.get("sha256") for s in there if s.get("kind") == "scan"}
-    for s in steps:
-        sha = s.get("sha256") if s.get("kind") == "scan" else None
-        if sha is not None and sha not in known and not Upload.objects.filter(owner=owner, blob__sha256=sha).exists():
+    known = {f for s in there for f in files_of(s)}
+    for sha in (f for s in steps for f in files_of(s)):
+        if sha not in known and not Upload.objects.filter(owner=owner, blob__sha256=sha).exists():
             raise BadInput("That scan's file was not brought in by you; bring the file in first.", field="sha256")
 
 
@@ -107,7 +129,15 @@ def _write(job: Job, steps: Records) -> None:
     job.save()
 
 
-def change(job: Job, label: str, make: Callable[[Records], Records], *, seen: int | None = None, owner=None, trusted: bool = False) -> None:
+def change(
+    job: Job,
+    label: str,
+    make: Callable[[Records], Records],
+    *,
+    seen: int | None = None,
+    owner=None,
+    trusted: bool = False,
+) -> None:
     """Change the job's steps, as one edit that can be undone.
 
     Parameters
@@ -155,7 +185,9 @@ def _walk(job: Job, seen: int | None, back: bool) -> str:
 
 
 def undo(job: Job, seen: int | None = None) -> str:
-    """Take back the last edit and return its label. Raises `BadInput` where there is none, `Conflict` where others changed the job."""
+    """Take back the last edit and return its label. Raises `BadInput` where there is none, `Conflict` where others
+    changed the job.
+    """
     return _walk(job, seen, True)
 
 

@@ -18,13 +18,15 @@ from pydantic import Field
 
 from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput
-from deftmason.core.recipe.kinds.scan import TextColumns
+from deftmason.core.recipe.kinds.scan import TextColumns, scan_record
 from deftmason.core.recipe.records import one_line
+from deftmason.core.recipe.references import files_in
 from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES
 
 from ..engines.pool import Busy, TooLong
 from .access import job_of, jobs_of, owner_of, person_of
 from .blobs import Sent, drop, keep, receive, room_for
+from .document import replay_now
 from .engine import made_picture, pool
 from .models import Job, Upload
 from .recipe import change, records, replay_of
@@ -104,9 +106,9 @@ class Created(Schema):
 
 
 def _card(request, job: Job) -> dict:
-    ran = replay_of(records(job)).run(compute=False)
+    ran = replay_now(job).run(compute=False)
     scan = next((r for r in ran if r.step.produces == "scan"), None)
-    raw = sum(r.step.kind == "scan" for r in ran)
+    raw = sum(bool(files_in(type(r.step), r.step)) for r in ran)
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     checks = [r for r in ran if r.done and r.step.produces == "deviation"]
     says = f"{len(ran)} {'stone' if len(ran) == 1 else 'stones'}"
@@ -136,13 +138,19 @@ def shelf(request: HttpRequest):
 
 @router.post("/uploads", response=Brought | BroughtStudy)
 def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
-    """Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file leaves nothing behind."""
+    """Keep a scan file and say back what it holds, in every unit; a study where reading takes long. An unusable file
+    leaves nothing behind.
+    """
     name = _file_name(file.name or "scan")
     suffix = os.path.splitext(name)[1].lower()
     if suffix not in _SUFFIXES:
-        raise BadInput(f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file")
+        raise BadInput(
+            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file"
+        )
     if file.size and file.size > settings.MOST_UPLOAD_BYTES:
-        raise BadInput(f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file")
+        raise BadInput(
+            f"{name}: is larger than the {settings.MOST_UPLOAD_BYTES / 1e9:g} GB that may be sent.", field="file"
+        )
     room_for(file.size or 0)
     person = person_of(request)
     reading = _Reading(receive(file.chunks()), name, owner_of(request))
@@ -150,9 +158,15 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     def work(study: Study) -> dict:
         try:
             return pool().ask(
-                "look_at_file", person=person, limit=_READING_LIMIT, heavy=True, told=study.told, stopped=study.stop.is_set,
-                path=reading.sent.path, name=name,
-            )  # fmt: skip
+                "look_at_file",
+                person=person,
+                limit=_READING_LIMIT,
+                heavy=True,
+                told=study.told,
+                stopped=study.stop.is_set,
+                path=reading.sent.path,
+                name=name,
+            )
         except BaseException:
             drop(reading.sent)
             raise
@@ -232,26 +246,15 @@ def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload
 
 def _scan_steps(found: list[tuple[Upload, BroughtIn]], steps: list[dict]) -> list[dict]:
     return [
-        scan_step(u.blob.sha256, u.name, w.units, None if w.layout is None else w.layout.model_dump(), k + len(steps))
+        scan_record(u.blob.sha256, u.name, w.units, None if w.layout is None else w.layout.model_dump(), k + len(steps))
         for k, (u, w) in enumerate(found)
     ]
 
 
-def scan_step(sha256: str, file: str, units: str, layout: dict | None = None, number: int = 0) -> dict:
-    """The record of a scan's own step; the first of a job is 'scan'."""
-    return {
-        "id": "scan" if number == 0 else f"scan_{number + 1}",
-        "kind": "scan",
-        "name": one_line(os.path.splitext(file)[0])[:80].strip() or "Scan",
-        "file": file,
-        "sha256": sha256,
-        "units": units,
-        "layout": layout,
-    }
-
-
 def _readable(fresh: list[dict], person: str, patience: float = _FIRST) -> list[dict]:
-    """Scans' records with their likeness, as far as they are read within ``patience`` seconds. Raises where a file cannot be read as asked."""
+    """Scans' records with their likeness, as far as they are read within ``patience`` seconds. Raises where a file
+    cannot be read as asked.
+    """
     out, until = [], time.monotonic() + patience
     for step in fresh:
         if time.monotonic() > until:
@@ -345,7 +348,7 @@ def picture_of(request: HttpRequest, job_id: int):
 
 def picture_of_job(job: Job, person: str) -> str:
     """Path of a PNG; drawn once for what is shown and kept on disk."""
-    ran = [r for r in replay_of(records(job)).run(compute=False) if r.done]
+    ran = [r for r in replay_now(job).run(compute=False) if r.done]
     last = next((r for r in reversed(ran) if r.step.produces in ("body", "scan")), None)
     if last is None:
         raise HttpError(404, "No picture yet.")

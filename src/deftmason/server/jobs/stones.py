@@ -8,93 +8,28 @@ from typing import Any, Literal
 
 from django.conf import settings
 from django.db import transaction
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from ninja.errors import HttpError
 
 from deftmason.core.errors import BadInput
+from deftmason.core.recipe.parse import files_of, kind_of, kinds, moved_onto, parse_recipe, parse_step
 from deftmason.core.recipe.records import Length
 from deftmason.core.recipe.replay import ledger, set_value
-from deftmason.core.recipe.step import kinds, parse_recipe, parse_step
 
 from ..engines.pool import Busy, TooLong
-from ..engines.told import value_line
 from .access import job_of, owner_of, person_of, seen_revision
+from .document import JobView, LedgerLine, Stamp, StoneDetail, Suggestion, job_view, stamp_of, stone_details, suggested
 from .engine import ask, pool
 from .models import Job, Upload, Work
 from .recipe import Records, change, may_use, records, redo, replay_of, snapshot, snapshot_seen, store, undo
 from .studies import Study, StudyView, begin_study, study_view
-from .work import collect_soon, mark_dead, settle, start_run
+from .work import collect_soon, settle, start_run
 
 router = Router()
 
 _FIRST = 5.0  # seconds a new stone may take before it goes on as a task
 _PREVIEW_LIMIT = 600.0  # seconds
-
-
-class Stone(Schema):
-    id: str
-    kind: str
-    name: str
-    course: str
-    title: str
-    produces: str
-    enabled: bool
-    record: dict[str, Any]
-    inputs: list[str]
-    key: str | None
-    status: str
-    says: str
-    summary: dict[str, Any]
-
-
-class Suggestion(Schema):
-    value: float
-    why: str
-    moves: float
-
-
-class LedgerLine(Schema):
-    name: str
-    step: str
-    label: str
-    measured: float | None
-    uncertainty: float | None
-    chosen: float
-    source: str
-    unit: str
-    cost: float | None
-    path: list[Any]
-    suggestions: list[Suggestion]
-
-
-class TaskLine(Schema):
-    id: int
-    label: str
-    state: str
-    progress: float
-    message: str
-
-
-class ProofLine(Schema):
-    id: int
-    name: str
-    created: str
-    rms: float | None
-    within: float | None
-
-
-class JobView(Schema):
-    id: int
-    name: str
-    revision: int
-    stones: list[Stone]
-    values: list[LedgerLine]
-    frame: list[list[float]] | None
-    undo: str | None
-    redo: str | None
-    tasks: list[TaskLine]
-    proofs: list[ProofLine]
 
 
 class Removed(Schema):
@@ -117,60 +52,15 @@ class PreviewStudy(StudyView):
     result: Preview | None = None
 
 
+class ResultView(Schema):
+    key: str
+    summary: dict[str, Any]
+
+
 class ValueChange(Schema):
     name: str
     value: Length
     source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "typed"
-
-
-def job_view(job: Job) -> dict:
-    mark_dead(job)
-    # Tasks are looked at before results: what a finished task left is there then, and a running one is asked for again.
-    tasks = [{"id": w.id, "label": w.label, "state": w.state, "progress": w.progress, "message": w.message} for w in job.works.order_by("-id")[:12]]
-    steps, _ = snapshot(job)
-    job.refresh_from_db()
-    ran = replay_of(steps).run(compute=False)
-    frames = [r for r in ran if r.done and r.step.produces == "frame"]
-    last = job.edits.filter(undone=False).order_by("-id").first()
-    ahead = job.edits.filter(undone=True).order_by("id").first()
-    return {
-        "id": job.id,
-        "name": job.name,
-        "revision": job.revision,
-        "stones": [
-            {
-                "id": r.step.id,
-                "kind": r.step.kind,
-                "name": r.step.name,
-                "course": r.step.course,
-                "title": r.step.title,
-                "produces": r.step.produces,
-                "enabled": r.step.enabled,
-                "record": r.step.model_dump(mode="json", exclude={"likeness"}),
-                "inputs": r.step.inputs(),
-                "key": r.key,
-                "status": r.status,
-                "says": r.says,
-                "summary": r.summary,
-            }
-            for r in ran
-        ],
-        "values": [value_line(n, v) for n, _, v in ledger(ran)],
-        "frame": frames[-1].summary["matrix"] if frames else None,
-        "undo": last.label if last else None,
-        "redo": ahead.label if ahead else None,
-        "tasks": tasks,
-        "proofs": [
-            {
-                "id": p.id,
-                "name": p.name,
-                "created": p.created.isoformat(),
-                "rms": p.summary.get("rms"),
-                "within": p.summary.get("within"),
-            }
-            for p in job.proofs.order_by("-id")
-        ],
-    }
 
 
 @router.get("/jobs/{job_id}", response=JobView)
@@ -186,18 +76,52 @@ def remove(request: HttpRequest, job_id: int):
     if settings.SHARED and job.owner_id != request.user.id:
         raise HttpError(404, "There is no such job.")
     with transaction.atomic():
-        files = [s["sha256"] for s in records(job) if s["kind"] == "scan"]
+        files = [f for s in records(job) for f in files_of(s)]
         Upload.objects.filter(owner=owner_of(request), blob__sha256__in=files).delete()
         job.delete()
     collect_soon()
     return {"id": job_id}
 
 
-@router.get("/jobs/{job_id}/kinds")
-def kind_schemas(request: HttpRequest, job_id: int) -> dict[str, Any]:
-    """Every step kind's fields, with their descriptions."""
-    job_of(request, job_id)
-    return {k: {"title": c.title, "course": c.course, "schema": c.model_json_schema()} for k, c in kinds().items()}
+@router.get("/jobs/{job_id}/stamp", response=Stamp)
+def stamp(request: HttpRequest, job_id: int):
+    """Whether the job changed since it was looked at: asked often, answered without reading it."""
+    return stamp_of(job_of(request, job_id))
+
+
+@router.get("/jobs/{job_id}/stones", response=list[StoneDetail])
+def stones_whole(request: HttpRequest, job_id: int):
+    """Every stone whole: for scripts; pages ask for one."""
+    return stone_details(job_of(request, job_id))
+
+
+@router.get("/jobs/{job_id}/stones/{step_id}", response=StoneDetail)
+def stone_whole(request: HttpRequest, job_id: int, step_id: str):
+    """A stone with its record, all it tells, and the candidates for what it has lost."""
+    found = stone_details(job_of(request, job_id), step_id)
+    if not found:
+        raise HttpError(404, "There is no such stone.")
+    return found[0]
+
+
+@router.get("/jobs/{job_id}/results/{key}", response=ResultView)
+def result(request: HttpRequest, job_id: int, key: str, response: HttpResponse):
+    """What a result tells, by its key; a result never changes."""
+    job = job_of(request, job_id)
+    found = store().record(key) if job.results.filter(key=key).exists() else None
+    if found is None or found["status"] == "failed":
+        raise HttpError(404, "There is no such result in this job.")
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return {"key": key, "summary": found["summary"]}
+
+
+@router.get("/kinds")
+def kind_schemas(request: HttpRequest) -> dict[str, Any]:
+    """Every step kind's title, course, what it gives and its fields, with their descriptions."""
+    return {
+        k: {"title": c.title, "course": c.course, "produces": c.produces, "schema": c.model_json_schema()}
+        for k, c in kinds().items()
+    }
 
 
 def _with_id(data: dict) -> dict:
@@ -216,29 +140,14 @@ def _merged(steps: Records, data: dict) -> Records:
     return [*steps[:known], {**kept, **data}, *steps[known + 1 :]]
 
 
-def _in_place(steps: list[dict], data: dict) -> list[dict]:
-    """A new step at the end; one that betters a scan right after that scan, and what rested on the scan now rests on it."""
-    kind = kinds().get(data["kind"])
-    below = data.get("scan") if kind is not None and kind.produces == "scan" and data["kind"] != "scan" else None
+def _in_place(steps: Records, data: dict) -> Records:
+    """A new step at the end; one that slips in right after what it betters, and what rested on that now rests on it."""
+    kind = kind_of(data)
+    below = data.get(kind.betters) if kind is not None and kind.slips_in and kind.betters else None
     at = next((i for i, s in enumerate(steps) if s["id"] == below), None)
-    if at is None:
+    if at is None or kind is None:
         return [*steps, data]
-    return [*steps[: at + 1], data, *[_moved_onto(s, below, data["id"]) for s in steps[at + 1 :]]]
-
-
-def _moved_onto(step: dict, old: str | None, new: str) -> dict:
-    """The step resting on another scan."""
-    out = dict(step)
-    if out.get("scan") == old:
-        out["scan"] = new
-    if old in out.get("scans", []):
-        out["scans"] = [new if s == old else s for s in out["scans"]]
-    for listed in ("held", "leave_out"):
-        if old in out.get(listed, []):
-            out[listed] = [new if s == old else s for s in out[listed]]
-    if any(old in (p.get("fixed"), p.get("moving")) for p in out.get("pairs", [])):
-        out["pairs"] = [{**p, **{k: new for k in ("fixed", "moving") if p[k] == old}} for p in out["pairs"]]
-    return out
+    return [*steps[: at + 1], data, *(moved_onto(s, below, data["id"], kind.produces) for s in steps[at + 1 :])]
 
 
 @router.post("/jobs/{job_id}/stones", response=JobView)
@@ -265,7 +174,9 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
 
 
 def _stands(request: HttpRequest, job: Job, new: Records, step) -> bool:
-    """Refuse a new stone that does not stand by itself: a failing one changes nothing. False where that takes longer than a moment."""
+    """Refuse a new stone that does not stand by itself: a failing one changes nothing. False where that takes longer
+    than a moment.
+    """
     replay = replay_of(new)
     if step.quick:
         try:
@@ -298,9 +209,16 @@ def preview(request: HttpRequest, job_id: int, data: Laying):
 
     def work(study: Study) -> dict:
         said = pool().ask(
-            "preview", job=job.id, person=person, limit=_PREVIEW_LIMIT, heavy=True, told=study.told, stopped=study.stop.is_set,
-            steps=tried, step_id=record["id"],
-        )  # fmt: skip
+            "preview",
+            job=job.id,
+            person=person,
+            limit=_PREVIEW_LIMIT,
+            heavy=True,
+            told=study.told,
+            stopped=study.stop.is_set,
+            steps=tried,
+            step_id=record["id"],
+        )
         return Preview(**said).model_dump(mode="json")
 
     return study_view(begin_study(person, (job.id, "preview"), work))
@@ -323,18 +241,22 @@ def take_out(request: HttpRequest, job_id: int, step_id: str):
     if step_id not in by_id:
         raise HttpError(404, "There is no such stone.")
     name, under = by_id[step_id].name, by_id[step_id].stands_for()
-    if by_id[step_id].produces == "scan" and under:
+    if by_id[step_id].slips_in and under:
+        gives = by_id[step_id].produces
 
         def without(now: Records) -> Records:
-            return [_moved_onto(s, step_id, under) for s in now if s["id"] != step_id]
+            return [moved_onto(s, step_id, under, gives) for s in now if s["id"] != step_id]
 
         return _changed(request, job, f"Take out {name}", without, "Laying again", revision)
     above = [s.name for s in by_id.values() if step_id in s.inputs()]
     if above:
         raise BadInput(f"{', '.join(above)} rest on '{name}'; take them out first, or switch it off.")
-    if by_id[step_id].kind == "scan" and sum(s.kind == "scan" for s in by_id.values()) == 1:
+    read = [s["id"] for s in steps if files_of(s)]
+    if read == [step_id]:
         raise BadInput("A job keeps its scan; start another job instead.")
-    return _changed(request, job, f"Take out {name}", lambda now: [s for s in now if s["id"] != step_id], "Laying again", revision)
+    return _changed(
+        request, job, f"Take out {name}", lambda now: [s for s in now if s["id"] != step_id], "Laying again", revision
+    )
 
 
 @router.post("/jobs/{job_id}/stones/{step_id}/switch", response=JobView)
@@ -347,7 +269,14 @@ def switch(request: HttpRequest, job_id: int, step_id: str):
         raise HttpError(404, "There is no such stone.")
     on = not step.get("enabled", True)
     label = f"Switch {step['name']} {'on' if on else 'off'}"
-    return _changed(request, job, label, lambda now: [{**s, "enabled": on} if s["id"] == step_id else s for s in now], "Laying again", revision)
+    return _changed(
+        request,
+        job,
+        label,
+        lambda now: [{**s, "enabled": on} if s["id"] == step_id else s for s in now],
+        "Laying again",
+        revision,
+    )
 
 
 @router.post("/jobs/{job_id}/values", response=JobView)
@@ -366,7 +295,18 @@ def choose(request: HttpRequest, job_id: int, data: ValueChange):
             set_value(out, r.step.id, v.path, data.value, data.source)
         return out
 
-    return _changed(request, job, f"{r.step.name}: {v.label} {data.value:g}", chosen, f"Laying {r.step.name} again", revision)
+    return _changed(
+        request, job, f"{r.step.name}: {v.label} {data.value:g}", chosen, f"Laying {r.step.name} again", revision
+    )
+
+
+@router.get("/jobs/{job_id}/values/{name}", response=list[Suggestion])
+def suggestions(request: HttpRequest, job_id: int, name: str):
+    """Numbers that could be chosen for a value of the ledger."""
+    found = suggested(job_of(request, job_id), name)
+    if found is None:
+        raise HttpError(404, "There is no such value.")
+    return found
 
 
 @router.post("/jobs/{job_id}/undo", response=JobView)

@@ -1,4 +1,5 @@
-"""Studies: what a step would give, or what is wrong with a mesh, worked out by an engine beside the request and followed by number.
+"""Studies: what a step would give, or what is wrong with a mesh, worked out by an engine beside the request and
+followed by number.
 
 A study that is done within a moment is answered at once; else the page asks again, sees how far it is, and may
 stop it. Nothing is saved but results by content, so a study lost with the server is only asked for again.
@@ -65,13 +66,18 @@ _lock = threading.Lock()
 _threads = ThreadPoolExecutor(32, thread_name_prefix="study")
 
 
-def begin_study(person: str, slot: tuple, work: Callable[[Study], dict], at_once: float = _AT_ONCE, *, stays: bool = False) -> Study:
+def begin_study(
+    person: str, slot: tuple, work: Callable[[Study], dict], at_once: float = _AT_ONCE, *, stays: bool = False
+) -> Study:
     """Start work; a person's study of the same slot still under way is stopped. Waits a moment for it.
 
-    A person's newer studies stop the oldest of too many, but for one that ``stays``. ``work`` hands on the study's ``told`` and ``stop`` to the engine that does it.
+    A person's newer studies stop the oldest of too many, but for one that ``stays``. ``work`` hands on the study's
+    ``told`` and ``stop`` to the engine that does it.
     """
     with _lock:
-        under_way = [s for s in _studies.values() if s.person == person and not (s.stays or s.done.is_set() or s.stop.is_set())]
+        under_way = [
+            s for s in _studies.values() if s.person == person and not (s.stays or s.done.is_set() or s.stop.is_set())
+        ]
         for old in under_way:
             if old.slot == slot:
                 old.stop.set()
@@ -89,7 +95,9 @@ def begin_study(person: str, slot: tuple, work: Callable[[Study], dict], at_once
             study.refusal = e
         except Exception as e:
             log.exception("A study of %s failed", slot)
-            study.refusal = MasonError(f"Something went wrong inside ({type(e).__name__}); nothing was changed.", code="inside")
+            study.refusal = MasonError(
+                f"Something went wrong inside ({type(e).__name__}); nothing was changed.", code="inside"
+            )
         finally:
             study.done.set()
             connections.close_all()
@@ -104,7 +112,13 @@ def study_view(study: Study) -> dict:
     done = study.done.is_set()
     if done and study.refusal is not None:
         raise study.refusal
-    return {"study": study.number, "done": done, "progress": round(study.share, 3), "message": study.message, "result": study.result}
+    return {
+        "study": study.number,
+        "done": done,
+        "progress": round(study.share, 3),
+        "message": study.message,
+        "result": study.result,
+    }
 
 
 def study_of(request: HttpRequest, number: int, kind: str | int) -> Study:

@@ -13,6 +13,7 @@ from django.utils import timezone
 from django_tasks import task
 
 from deftmason.core.errors import Cancelled, MasonError
+from deftmason.core.recipe.kinds.scan import lacks_likeness
 from deftmason.core.recipe.step import Step as CoreStep
 
 from .collecting import FRESH, UNUSED, collect
@@ -43,7 +44,8 @@ def start_run(job: Job, label: str) -> Work:
 
 
 def settle(job: Job, label: str, person: str = "", *, at_once: bool = True) -> Work | None:
-    """Lay quick steps now; hand the rest, and what takes longer than a moment or is not to be tried ``at_once``, to the worker. Returns the work there is to wait for.
+    """Lay quick steps now; hand the rest, and what takes longer than a moment or is not to be tried ``at_once``, to the
+    worker. Returns the work there is to wait for.
 
     Raises nothing: the change that led here is kept already.
     """
@@ -141,7 +143,15 @@ def run_work(work_id: int) -> None:
         while True:
             steps = records(work.job)
             note_results(work.job, steps)
-            pool().ask("run", job=work.job_id, person="worker", limit=None, told=watch, stopped=watch.cancelled.is_set, steps=steps)
+            pool().ask(
+                "run",
+                job=work.job_id,
+                person="worker",
+                limit=None,
+                told=watch,
+                stopped=watch.cancelled.is_set,
+                steps=steps,
+            )
             if records(Job.objects.get(pk=work.job_id)) == steps:
                 break  # nothing changed meanwhile
         _keep_likenesses(work.job, steps)
@@ -157,17 +167,19 @@ def run_work(work_id: int) -> None:
         raise
     finally:
         watch.done.set()
-        Work.objects.filter(pk=work_id).update(state=state, message=message[:300], progress=1.0 if state == "done" else 0.0)
+        Work.objects.filter(pk=work_id).update(
+            state=state, message=message[:300], progress=1.0 if state == "done" else 0.0
+        )
 
 
 def _keep_likenesses(job: Job, steps: list[dict]) -> None:
     """A scan's likeness, kept in its record, so that another scan of the part can be laid onto it on replay."""
-    without = [s for s in steps if s["kind"] == "scan" and not s.get("likeness")]
+    without = [s for s in steps if lacks_likeness(s)]
     if not without:
         return
     for i, places in pool().ask("likenesses", job=job.id, person="worker", limit=None, steps=without).items():
         with transaction.atomic():
             row = Step.objects.filter(job=job, step_id=i).first()
-            if row is not None and row.record.get("kind") == "scan":
+            if row is not None and lacks_likeness(row.record):
                 row.record = {**row.record, "likeness": places}
                 row.save(update_fields=["record"])

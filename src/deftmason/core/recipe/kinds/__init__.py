@@ -2,4 +2,17 @@
 
 from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, joining, scan, shaping, sketch
 
-__all__ = ["check", "cleaning", "closing", "clouds", "datum", "extrude", "fillet", "frame", "joining", "scan", "shaping", "sketch"]
+__all__ = [
+    "check",
+    "cleaning",
+    "closing",
+    "clouds",
+    "datum",
+    "extrude",
+    "fillet",
+    "frame",
+    "joining",
+    "scan",
+    "shaping",
+    "sketch",
+]

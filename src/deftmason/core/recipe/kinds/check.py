@@ -5,11 +5,46 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...progress import part
-from ..records import StepId
-from ..step import Outcome, Step, register
+from ..records import shown
+from ..references import BodyRef, FrameRef, ScanRef
+from ..step import Outcome, Step, Told, register
+
+
+class TideHistogram(BaseModel):
+    counts: list[int]
+    edges: list[float]
+
+
+class FaceTold(BaseModel):
+    face: str
+    kind: str
+    points: int
+    mean: float
+    rms: float
+    p95: float
+    within: float
+    min: float
+    max: float
+
+
+class DeviationTold(Told):
+    line: ClassVar[tuple[str, ...]] = ("rms", "within", "tolerance")
+
+    points: int
+    answered: int
+    tolerance: float
+    within: float | None
+    mean: float | None
+    rms: float | None
+    p95: float | None
+    min: float | None
+    max: float | None
+    unseen_area: float
+    faces: list[FaceTold]
+    histogram: TideHistogram
 
 
 @register
@@ -20,19 +55,33 @@ class CheckStep(Step):
     title: ClassVar[str] = "Check"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "deviation"
+    tells: ClassVar[type[Told]] = DeviationTold
 
     kind: Literal["check"] = "check"
-    scan: StepId = Field(description="The scan that is compared.")
-    body: StepId = Field(description="The body it is compared with.")
-    frame: StepId = Field(description="The frame the body lies in.")
-    tolerance: float = Field(0.1, gt=0, le=100, description="Half width of the tolerance band, mm.")
-    reach: float = Field(2.0, gt=0, le=1000, description="Points farther off than this are not answered, mm.")
-    angle_deg: float | None = Field(
-        60.0, gt=0, le=180, description="Points facing away more than this are not answered."
+    scan: ScanRef = Field(description="The scan that is compared.")
+    body: BodyRef = Field(description="The body it is compared with.")
+    frame: FrameRef = Field(description="The frame the body lies in.")
+    tolerance: float = Field(
+        0.1,
+        gt=0,
+        le=100,
+        description="Half width of the tolerance band, mm.",
+        json_schema_extra=shown("tolerance ±", "mm", step=0.01),
     )
-
-    def inputs(self):
-        return [self.scan, self.body, self.frame]
+    reach: float = Field(
+        2.0,
+        gt=0,
+        le=1000,
+        description="Points farther off than this are not answered, mm.",
+        json_schema_extra=shown("reach", "mm", step=0.1),
+    )
+    angle_deg: float | None = Field(
+        60.0,
+        gt=0,
+        le=180,
+        description="Points facing away more than this are not answered.",
+        json_schema_extra=shown("angle", "°", step=1, empty="any", more=True),
+    )
 
     def run(self, context, progress):
         from ...check.statistics import histogram

@@ -5,13 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...errors import BadInput
 from ...progress import part
-from ..records import StepId
-from ..step import MarkRecord, Outcome, Step, register, selected
-from .scan import told
+from ..records import shown
+from ..references import ScanRef
+from ..step import MarkRecord, Outcome, Step, Told, register, selected
+from .scan import ScanTold, told
 
 if TYPE_CHECKING:
     from ...scan.mesh import PointCloud, TriMesh
@@ -25,14 +26,10 @@ class CleanStep(Step):
     course: ClassVar[str] = "scan"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "scan"
+    betters: ClassVar[str | None] = "scan"
+    slips_in: ClassVar[bool] = True
 
-    scan: StepId = Field(description="The scan it works on.")
-
-    def inputs(self):
-        return [self.scan]
-
-    def stands_for(self):
-        return self.scan
+    scan: ScanRef = Field(description="The scan it works on.")
 
 
 def _kept(scan: TriMesh | PointCloud, goes: np.ndarray) -> TriMesh | PointCloud:
@@ -46,15 +43,31 @@ def _kept(scan: TriMesh | PointCloud, goes: np.ndarray) -> TriMesh | PointCloud:
     return TriMesh(v, f, c)
 
 
+class GoneTold(ScanTold):
+    """What was taken from a scan: how much ``goes``, in ``what`` (triangles or points)."""
+
+    goes: int
+    what: str
+
+
+class BackgroundTold(GoneTold):
+    scrap_goes: int
+    plane: dict[str, list[float]] | None = None
+    scatter: float | None = None
+
+
 @register
 class BackgroundStep(CleanStep):
     """What is not the part, dropped: the slab it stood on, all but one island, or what lies in an outline."""
 
     title: ClassVar[str] = "Background"
+    tells: ClassVar[type[Told]] = BackgroundTold
 
     kind: Literal["background"] = "background"
     way: Literal["slab", "island", "outline"] = Field("slab", description="How the background is told from the part.")
-    marks: list[MarkRecord] = Field(default_factory=list, max_length=500, description="What was marked; the slab needs none.")
+    marks: list[MarkRecord] = Field(
+        default_factory=list, max_length=500, description="What was marked; the slab needs none."
+    )
     drop: Literal["marked", "unmarked"] = Field("marked", description="Which side of the marks goes.")
     scraps: bool = Field(True, description="Loose scraps go too.")
 
@@ -109,15 +122,34 @@ class BackgroundStep(CleanStep):
         return out
 
 
+class NoiseTold(GoneTold):
+    off: int
+    clumps: int
+    scatter: float
+
+
 @register
 class NoiseStep(CleanStep):
     """Points off the surface and clumps apart from it, dropped from a cloud."""
 
     title: ClassVar[str] = "Noise"
+    tells: ClassVar[type[Told]] = NoiseTold
 
     kind: Literal["noise"] = "noise"
-    strictness: float = Field(4.0, ge=1, le=50, description="How many times the local scatter a point may stand off.")
-    smallest_clump: int = Field(40, ge=1, le=1_000_000, description="Clumps apart with fewer points go.")
+    strictness: float = Field(
+        4.0,
+        ge=1,
+        le=50,
+        description="How many times the local scatter a point may stand off.",
+        json_schema_extra=shown("goes beyond", "× scatter", step=0.5),
+    )
+    smallest_clump: int = Field(
+        40,
+        ge=1,
+        le=1_000_000,
+        description="Clumps apart with fewer points go.",
+        json_schema_extra=shown("clumps below", "points", step=10),
+    )
 
     def run(self, context, progress):
         from ...clean.cloud import find_noise, keep_points
@@ -144,14 +176,29 @@ def _usual() -> list[str]:
     return list(USUAL)
 
 
+class Repaired(BaseModel):
+    what: str
+    count: int
+
+
+class RepairTold(ScanTold):
+    did: list[Repaired]
+    left: dict[str, int]
+    rims: int
+    still: str
+
+
 @register
 class RepairStep(CleanStep):
     """The ticked kinds of defect, repaired together."""
 
     title: ClassVar[str] = "Repair"
+    tells: ClassVar[type[Told]] = RepairTold
 
     kind: Literal["repair"] = "repair"
-    fix: list[str] = Field(default_factory=_usual, min_length=1, max_length=40, description="Kinds of defect to repair.")
+    fix: list[str] = Field(
+        default_factory=_usual, min_length=1, max_length=40, description="Kinds of defect to repair."
+    )
 
     def run(self, context, progress):
         from ...clean.defects import DEFECTS, survey_mesh
@@ -165,5 +212,9 @@ class RepairStep(CleanStep):
         summary = {**told(done), "did": did, "left": left.counts, "rims": len(left.rims), "still": left.in_words()}
         summary["says"] = f"{total:,} repaired"
         remaining = {k: c for k, c in left.counts.items() if c and k in self.fix}
-        says = "" if not remaining else " ".join(found.left) or "Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."
+        says = (
+            ""
+            if not remaining
+            else " ".join(found.left) or "Left: " + ", ".join(f"{c:,} {DEFECTS[k]}" for k, c in remaining.items()) + "."
+        )
         return Outcome(done, summary, says, "attention" if remaining else "sound")

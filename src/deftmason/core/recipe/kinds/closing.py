@@ -9,9 +9,9 @@ from pydantic import Field
 
 from ...errors import BadInput
 from ..records import Place
-from ..step import Outcome, register
+from ..step import Outcome, Told, register
 from .cleaning import CleanStep
-from .scan import told
+from .scan import ScanTold, told
 
 if TYPE_CHECKING:
     from ...clean.holes import Closed, Rim
@@ -38,20 +38,34 @@ def _closed(c: Closed, count: int, left: list[Rim]) -> Outcome:
     return Outcome(c.mesh, summary, " ".join(c.notes), "attention" if c.notes else "sound", arrays={"patch": patch})
 
 
+class ClosedTold(ScanTold):
+    closed: int
+    added: int
+    left: int
+    notes: list[str]
+    elements: dict[str, int]
+
+
 @register
 class HolesStep(CleanStep):
     """Holes closed with patches that continue the surface."""
 
     title: ClassVar[str] = "Holes"
+    tells: ClassVar[type[Told]] = ClosedTold
 
     kind: Literal["holes"] = "holes"
-    which: Literal["all", "shortest", "all but the longest", "picked"] = Field("all", description="Which rims are closed.")
-    count: int = Field(1, ge=1, le=1_000_000, description="How many of the shortest.")
-    places: list[Place] = Field(
-        default_factory=list, max_length=5000, description="A place on each rim picked, mm."
+    which: Literal["all", "shortest", "all but the longest", "picked"] = Field(
+        "all", description="Which rims are closed."
     )
+    count: int = Field(1, ge=1, le=1_000_000, description="How many of the shortest.")
+    places: list[Place] = Field(default_factory=list, max_length=5000, description="A place on each rim picked, mm.")
     shape: _SHAPES = Field("tangent", description="Flat, tangent to the rim, or following curvature.")
-    rework: float = Field(0.0, ge=0, le=1000, description="How far from the rim scan vertices may be drawn smooth, mm; 0 leaves all as they are.")
+    rework: float = Field(
+        0.0,
+        ge=0,
+        le=1000,
+        description="How far from the rim scan vertices may be drawn smooth, mm; 0 leaves all as they are.",
+    )
 
     def run(self, context, progress):
         from ...clean.bridges import nearest_on_rims
@@ -60,7 +74,10 @@ class HolesStep(CleanStep):
         mesh = context.mesh(self.scan)
         rims = list_rims(mesh, context.index(self.scan).neighbours)
         if not rims:
-            return Outcome(mesh, {**told(mesh), "closed": 0, "added": 0, "left": 0, "notes": [], "elements": {}, "says": "no holes"})
+            return Outcome(
+                mesh,
+                {**told(mesh), "closed": 0, "added": 0, "left": 0, "notes": [], "elements": {}, "says": "no holes"},
+            )
         chosen = set(range(len(rims)))
         if self.which == "shortest":
             chosen = set(range(min(self.count, len(rims))))
@@ -73,9 +90,13 @@ class HolesStep(CleanStep):
             for p in self.places:
                 i, _, missed = nearest_on_rims(mesh, p, rims)
                 if missed > max(_LOST_MM, 6 * mesh.median_edge):
-                    raise BadInput(f"There is no open rim within {missed:.1f} mm of a picked place; pick it again.", field="places")
+                    raise BadInput(
+                        f"There is no open rim within {missed:.1f} mm of a picked place; pick it again.", field="places"
+                    )
                 chosen.add(i)
-        done = close_rims(mesh, [rims[i].vertices for i in sorted(chosen)], shape=self.shape, rework=self.rework, progress=progress)
+        done = close_rims(
+            mesh, [rims[i].vertices for i in sorted(chosen)], shape=self.shape, rework=self.rework, progress=progress
+        )
         return _closed(done, len(chosen), [r for i, r in enumerate(rims) if i not in chosen])
 
 
@@ -84,9 +105,12 @@ class BridgeStep(CleanStep):
     """Part of a rim closed between marks, or a strip laid across a gap."""
 
     title: ClassVar[str] = "Bridge"
+    tells: ClassVar[type[Told]] = ClosedTold
 
     kind: Literal["bridge"] = "bridge"
-    way: Literal["stretch", "strip"] = Field("stretch", description="A stretch of one rim, or a strip between two places.")
+    way: Literal["stretch", "strip"] = Field(
+        "stretch", description="A stretch of one rim, or a strip between two places."
+    )
     places: list[Place] = Field(
         default_factory=list, max_length=3, description="Stretch: both ends and a place between; strip: both ends. mm."
     )
@@ -108,11 +132,19 @@ class BridgeStep(CleanStep):
         return _closed(done, 1, list_rims(done.mesh))
 
 
+class CurveCutTold(ScanTold):
+    cut: int
+    length: float
+    goes: int
+    curve: list[list[float]]
+
+
 @register
 class CurveCutStep(CleanStep):
     """Triangles split exactly along a smooth curve drawn on the mesh; one side kept."""
 
     title: ClassVar[str] = "Curve cut"
+    tells: ClassVar[type[Told]] = CurveCutTold
 
     kind: Literal["curvecut"] = "curvecut"
     places: list[Place] = Field(default_factory=list, max_length=2000, description="The curve's places, mm.")
@@ -122,7 +154,9 @@ class CurveCutStep(CleanStep):
     def run(self, context, progress):
         from ...clean.curvecut import cut_along
 
-        done, cut, curve = cut_along(context.index(self.scan), self.places, closed=self.closed, keep=self.keep, progress=progress)
+        done, cut, curve = cut_along(
+            context.index(self.scan), self.places, closed=self.closed, keep=self.keep, progress=progress
+        )
         before = context.mesh(self.scan)
         length = np.linalg.norm(np.diff(curve.points, axis=0), axis=1).sum()
         thinned = curve.points[:: max(1, len(curve.points) // 600)]

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...errors import BadInput
-from ..records import StepId
-from ..step import Outcome, Pick, Step, Value, register
+from ..references import ScanRef
+from ..step import Outcome, Pick, Step, Told, Value, register
 
 if TYPE_CHECKING:
     from ...scan.index import ScanIndex
@@ -27,7 +27,9 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
 
     missed = index.nearest_facet(np.asarray(pick.place, float))[1]
     if missed > max(_LOST_MM, 4 * index.mesh.median_edge):
-        raise BadInput(f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick")
+        raise BadInput(
+            f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick"
+        )
     if element == "cylinder" and pick.rule == "same bend":
         # The kind is known: the running fit need not try the others.
         return gather_on(index, pick.place, "cylinder", pick.angle_deg, normal=pick.normal)
@@ -40,6 +42,33 @@ def residual_histogram(residuals: np.ndarray, bins: int = 31) -> dict:
     return {"counts": counts.tolist(), "reach": reach}
 
 
+class Histogram(BaseModel):
+    counts: list[int]
+    reach: float
+
+
+class DatumTold(Told):
+    """Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own."""
+
+    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "area", "length", "scatter", "facets")
+
+    element: str
+    parameters: dict[str, Any]
+    uncertainty: dict[str, Any]
+    scatter: float
+    max_distance: float
+    facets: int
+    points: int
+    area: float
+    rule: str
+    angle_deg: float | None
+    histogram: Histogram
+    inflation: float
+    length: float | None = None
+    place_uncertainty: float | None = None
+    direction_uncertainty_deg: float
+
+
 @register
 class DatumStep(Step):
     """A plane or axis through the surface at a picked place."""
@@ -47,16 +76,14 @@ class DatumStep(Step):
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Datum"
     produces: ClassVar[str] = "datum"
+    tells: ClassVar[type[Told]] = DatumTold
 
     kind: Literal["datum"] = "datum"
-    scan: StepId = Field(description="The scan it is read from.")
+    scan: ScanRef = Field(description="The scan it is read from.")
     element: Literal["plane", "cylinder"] = Field(
         "plane", description="Plane for a flat face, cylinder for a bore or boss."
     )
     pick: Pick = Field(description="A place on the surface.")
-
-    def inputs(self):
-        return [self.scan]
 
     def run(self, context, progress):
         from ...scan.picking import fit_gathered

@@ -5,15 +5,16 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...errors import BadInput
-from ..records import Id, Record, StepId
-from ..step import Chosen, Outcome, Pick, Step, Value, register
+from ..records import Id, Record
+from ..references import BodyRef, FrameRef, ScanRef, SketchRef
+from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
-    from ...build.evidence import Reading
+    from ...features.evidence import Reading
     from ...kernel.body import Body
     from ...kernel.features import Curve2D
 
@@ -83,6 +84,38 @@ def body_summary(body) -> dict:
     }
 
 
+class ReadingTold(BaseModel):
+    value: float
+    uncertainty: float
+    count: int
+    scatter: float
+    note: str = ""
+
+
+class BodyTold(Told):
+    """What every step that gives a body says of it: mm³, mm²."""
+
+    line: ClassVar[tuple[str, ...]] = ("volume", "area", "faces", "valid", "solids")
+
+    volume: float
+    area: float
+    faces: int
+    valid: bool
+    solids: int
+    face_names: list[str]
+    bounds: list[list[float]]
+    readings: dict[str, ReadingTold]
+
+
+class ExtrudeTold(BodyTold):
+    start: float
+    end: float
+    draft: float
+    pushed: list[int]
+    notes: list[str]
+    meets: list[str]
+
+
 @register
 class ExtrudeStep(Step):
     """A prism over closed loops, with draft where the walls lean."""
@@ -90,14 +123,18 @@ class ExtrudeStep(Step):
     course: ClassVar[str] = "bodies"
     title: ClassVar[str] = "Extrude"
     produces: ClassVar[str] = "body"
+    betters: ClassVar[str | None] = "body"
+    tells: ClassVar[type[Told]] = ExtrudeTold
 
     kind: Literal["extrude"] = "extrude"
-    sketch: StepId = Field(description="The sketch that holds the loops.")
-    scan: StepId = Field(description="The scan that faces are picked on.")
-    frame: StepId = Field(description="The frame the sketch lies in.")
-    body: StepId | None = Field(None, description="The body to join to or cut from; none makes a new one.")
+    sketch: SketchRef = Field(description="The sketch that holds the loops.")
+    scan: ScanRef = Field(description="The scan that faces are picked on.")
+    frame: FrameRef = Field(description="The frame the sketch lies in.")
+    body: BodyRef | None = Field(None, description="The body to join to or cut from; none makes a new one.")
     how: Literal["join", "cut", "intersect"] = Field("join", description="What to do with the body.")
-    loops: list[Id] = Field(default_factory=list, max_length=400, description="One entity of each loop to push; none: the outermost.")
+    loops: list[Id] = Field(
+        default_factory=list, max_length=400, description="One entity of each loop to push; none: the outermost."
+    )
     keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
     start: End = Field(default_factory=End, description="Where it begins.")
     end: End = Field(default_factory=End, description="Where it ends.")
@@ -105,13 +142,10 @@ class ExtrudeStep(Step):
         default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees."
     )
 
-    def inputs(self):
-        return [i for i in (self.sketch, self.scan, self.frame, self.body) if i]
-
     def _height(
         self, end: End, label: str, context, normal, body, low: bool
     ) -> tuple[float, Reading | None, np.ndarray | None]:
-        from ...build.evidence import face_height
+        from ...features.evidence import face_height
         from ...kernel.tessellate import tessellate
 
         if end.to == "through":
@@ -130,11 +164,29 @@ class ExtrudeStep(Step):
         reading = face_height(index, picked, context.output(self.frame, "frame"), normal)
         return settled(end.height, reading)[0], reading, picked.facets
 
-    def stands_for(self):
-        return self.body
+    def in_script(self, told, script):
+        word, sketch, data = script.word, script.named(self.sketch), script.told(self.sketch)
+        at_plane = sum(a * b for a, b in zip(data["plane"]["origin"], data["plane"]["normal"]))
+        start, end = (f"{script.value(k) or repr(told[k])} - {at_plane!r}" for k in ("start", "end"))
+        out, tools = [], []
+        lean = script.value("draft")
+        for n, k in enumerate(told["pushed"]):
+            loop = data["loops"][k]
+            inner = [i for i, parent in enumerate(data["inside"]) if parent == k] if self.keep_inner else []
+            holes = [data["loops"][i] for i in inner]
+            text = f", {lean}" if lean and len(loop) > 1 else ""
+            tools.append(f"{word}_{n + 1}" if len(told["pushed"]) > 1 else f"{word}_tool")
+            out += [
+                f"{tools[-1]} = push(",
+                f"    face_of({sketch}, {loop!r}, {holes!r}),",
+                f"    {sketch}_plane, {start}, {end}{text})",
+            ]
+        sign = {"join": "+", "cut": "-", "intersect": "&"}[self.how]
+        terms = ([script.named(self.body)] if self.body else []) + tools
+        return [*out, f"{word} = " + f" {sign} ".join(terms)]
 
     def run(self, context, progress):
-        from ...build.evidence import Reading, wall_draft
+        from ...features.evidence import Reading, wall_draft
         from ...kernel.features import PaperPlane, combine, extrude
         from ...sketch.loops import loop_outline
 

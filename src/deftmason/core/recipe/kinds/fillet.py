@@ -8,9 +8,15 @@ import numpy as np
 from pydantic import Field
 
 from ...errors import BadInput
-from ..records import StepId
-from ..step import Chosen, Outcome, Step, Value, register
-from .extrude import body_summary, settled
+from ..references import BodyRef, FrameRef, ScanRef
+from ..step import Chosen, Outcome, Step, Told, Value, register
+from .extrude import BodyTold, body_summary, settled
+
+
+class FilletTold(BodyTold):
+    radius: float
+    edges: int
+    middles: list[list[float]]
 
 
 @register
@@ -20,24 +26,24 @@ class FilletStep(Step):
     course: ClassVar[str] = "bodies"
     title: ClassVar[str] = "Fillet"
     produces: ClassVar[str] = "body"
+    betters: ClassVar[str | None] = "body"
+    tells: ClassVar[type[Told]] = FilletTold
 
     kind: Literal["fillet"] = "fillet"
-    body: StepId = Field(description="The body whose edges are rounded.")
-    scan: StepId = Field(description="The scan the radius is read from.")
-    frame: StepId = Field(description="The frame the body lies in.")
+    body: BodyRef = Field(description="The body whose edges are rounded.")
+    scan: ScanRef = Field(description="The scan the radius is read from.")
+    frame: FrameRef = Field(description="The frame the body lies in.")
     edges: list[tuple[str, str, int]] = Field(
         max_length=400, description="Edges by the names of their two faces, and a number among several."
     )
     radius: Chosen = Field(default_factory=Chosen, description="Radius in mm; none: as the scan says.")
 
-    def inputs(self):
-        return [self.body, self.scan, self.frame]
-
-    def stands_for(self):
-        return self.body
+    def in_script(self, told, script):
+        places = [tuple(round(c, 6) for c in p) for p in told["middles"]]
+        return [f"{script.word} = fillet(edges_at({script.named(self.body)}, {places!r}), {script.value('radius')})"]
 
     def run(self, context, progress):
-        from ...build.evidence import edge_radius
+        from ...features.evidence import edge_radius
         from ...kernel.features import fillet_edges
         from ...kernel.surfaces import face_surfaces
         from ...kernel.tessellate import edge_polylines

@@ -4,10 +4,26 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from pydantic import Field
+from pydantic import BaseModel, Field
 
-from ..records import StepId
-from ..step import Outcome, Step, register
+from ..references import DatumRef
+from ..step import Outcome, Step, Told, register
+
+
+class Miss(BaseModel):
+    what: str
+    datum: str
+    degrees: float
+
+
+class FrameTold(Told):
+    """The frame as a rigid motion from the scan's coordinates (4 × 4), and how far each datum misses its ideal."""
+
+    line: ClassVar[tuple[str, ...]] = ("matrix", "open_freedoms")
+
+    matrix: list[list[float]]
+    misses: list[Miss]
+    open_freedoms: int
 
 
 @register
@@ -17,18 +33,16 @@ class FrameStep(Step):
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Frame"
     produces: ClassVar[str] = "frame"
+    tells: ClassVar[type[Told]] = FrameTold
 
     kind: Literal["frame"] = "frame"
-    first: StepId = Field(description="Datum that holds the first axis exactly.")
-    second: StepId | None = Field(None, description="Datum that stops the part turning.")
-    origin: StepId | None = Field(None, description="Datum the zero point lies on.")
+    first: DatumRef = Field(description="Datum that holds the first axis exactly.")
+    second: DatumRef | None = Field(None, description="Datum that stops the part turning.")
+    origin: DatumRef | None = Field(None, description="Datum the zero point lies on.")
     first_axis: Literal["x", "y", "z"] = Field("z", description="Axis the first datum sets.")
     second_axis: Literal["x", "y", "z"] = Field("y", description="Axis the second datum sets.")
     flip_first: bool = Field(False, description="Turn the first axis round.")
     flip_second: bool = Field(False, description="Turn the second axis round.")
-
-    def inputs(self):
-        return [i for i in (self.first, self.second, self.origin) if i]
 
     def run(self, context, progress):
         from ...frame.align import set_frame

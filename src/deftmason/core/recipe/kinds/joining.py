@@ -6,19 +6,20 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...errors import BadInput
 from ...progress import part
-from ..records import Place, Record, Size, StepId
-from ..step import Outcome, Step, register
-from .scan import told
+from ..records import Place, Record, Size, shown
+from ..references import PlacementRef, ScanMention, ScanRef
+from ..step import Outcome, Step, Told, register
+from .scan import ScanTold, told
 
 if TYPE_CHECKING:
     from ...elements import RigidMotion
     from ...join.place import Refused
     from ...join.seen import Seen
-    from ...join.together import Link
+    from ...join.together import Link as Shared
 
 __all__ = ["PlacePair", "placed_by"]
 
@@ -26,8 +27,8 @@ __all__ = ["PlacePair", "placed_by"]
 class PlacePair(Record):
     """One place seen on two scans, each in its scan's own coordinates, mm."""
 
-    fixed: StepId = Field(description="Step id of the scan that is placed.")
-    moving: StepId = Field(description="Step id of the scan that is brought to it.")
+    fixed: ScanMention = Field(description="Step id of the scan that is placed.")
+    moving: ScanMention = Field(description="Step id of the scan that is brought to it.")
     fixed_place: Place = Field(description="The place on the placed scan.")
     moving_place: Place = Field(description="The same place on the moving scan.")
 
@@ -41,7 +42,15 @@ def placed_by(context, step_id: str) -> dict[str, RigidMotion]:
     return {i: RigidMotion(np.array(m)) for i, m in out["motions"].items()}
 
 
-def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], links: list[Link], refused: dict[int, Refused], moved: dict[int, float]) -> Outcome:
+def _placement(
+    context,
+    scans: list[str],
+    seen: list[Seen],
+    motions: dict[int, RigidMotion],
+    links: list[Shared],
+    refused: dict[int, Refused],
+    moved: dict[int, float],
+) -> Outcome:
     """What a placement step gives: motions by scan, and for people the links, the reasons and how far each moved."""
 
     from ...join.apart import apart_at
@@ -77,11 +86,15 @@ def _placement(context, scans: list[str], seen: list[Seen], motions: dict[int, R
     for i, m in motions.items():
         scan = context.output(scans[i], "scan")
         near = [(seen[l.b if l.a == i else l.a], motions[l.b if l.a == i else l.a]) for l in links if i in (l.a, l.b)]
-        arrays[f"apart_{scans[i]}"] = apart_at(scan.vertices if isinstance(scan, TriMesh) else scan.points, seen[i], m, near, reach)
+        arrays[f"apart_{scans[i]}"] = apart_at(
+            scan.vertices if isinstance(scan, TriMesh) else scan.points, seen[i], m, near, reach
+        )
     return Outcome(output, summary, says, "attention" if left else "sound", arrays=arrays)
 
 
-def _pairs_of(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], moving: int, way: RigidMotion, reach: float) -> list[dict]:
+def _pairs_of(
+    scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion], moving: int, way: RigidMotion, reach: float
+) -> list[dict]:
     """A candidate as pairs of places, to be taken up as if picked."""
 
     from ...join.pairs import pairs_of
@@ -91,8 +104,48 @@ def _pairs_of(scans: list[str], seen: list[Seen], motions: dict[int, RigidMotion
     if len(own) < 3:
         return []
     return [
-        {"fixed": scans[placed[k]], "moving": scans[moving], "fixed_place": q.tolist(), "moving_place": p.tolist()} for q, p in zip(fixed, own)
+        {"fixed": scans[placed[k]], "moving": scans[moving], "fixed_place": q.tolist(), "moving_place": p.tolist()}
+        for q, p in zip(fixed, own)
     ]
+
+
+class Link(BaseModel):
+    a: str
+    b: str
+    area: float
+    overlap: float
+    rms: float
+
+
+class Left(BaseModel):
+    """A scan that found no sure place, with the places it could have."""
+
+    scan: str
+    reason: str
+    why: str
+    ways: list[list[list[float]]]
+    agree: list[float]
+    pairs: list[list[PlacePair]]
+
+
+class PairMisfit(BaseModel):
+    moving: str
+    fixed: str
+    misfit: float
+
+
+class PlacementTold(Told):
+    """Motions by scan (4 × 4, to the first scan's coordinates); distances between scans, mm."""
+
+    line: ClassVar[tuple[str, ...]] = ("rms",)
+
+    motions: dict[str, list[list[float]]]
+    links: list[Link]
+    refused: list[Left]
+    moved: dict[str, float]
+    aside: dict[str, list[str]]
+    rms: float | None
+    pairs: list[PairMisfit] = []
 
 
 @register
@@ -103,16 +156,22 @@ class MatchStep(Step):
     title: ClassVar[str] = "Rough match"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "placement"
+    tells: ClassVar[type[Told]] = PlacementTold
 
     kind: Literal["match"] = "match"
-    scans: list[StepId] = Field(min_length=2, max_length=60, description="The scans; the first is where the others come to.")
-    pairs: list[PlacePair] = Field(default_factory=list, max_length=600, description="Places picked on two scans; scans with pairs are placed by them.")
-    by: Literal["itself", "pairs"] = Field("itself", description="Scans without pairs find their place by themselves, or stay out.")
-    placement: StepId | None = Field(None, description="An earlier placement whose scans stay as they are.")
+    scans: list[ScanRef] = Field(
+        min_length=2, max_length=60, description="The scans; the first is where the others come to."
+    )
+    pairs: list[PlacePair] = Field(
+        default_factory=list,
+        max_length=600,
+        description="Places picked on two scans; scans with pairs are placed by them.",
+    )
+    by: Literal["itself", "pairs"] = Field(
+        "itself", description="Scans without pairs find their place by themselves, or stay out."
+    )
+    placement: PlacementRef | None = Field(None, description="An earlier placement whose scans stay as they are.")
     noise: Size | None = Field(None, description="The scanner's stated noise, mm; none: from the scans.")
-
-    def inputs(self):
-        return [*self.scans, *([self.placement] if self.placement else [])]
 
     def run(self, context, progress):
         from ...elements import RigidMotion
@@ -160,7 +219,14 @@ class MatchStep(Step):
         while todo:
             if not out:
                 out[at[next(p.fixed for p in self.pairs)]] = RigidMotion.identity()
-            ready = next((s for s in self.scans if s in todo and any(p.moving == s and at.get(p.fixed) in out for p in self.pairs)), None)
+            ready = next(
+                (
+                    s
+                    for s in self.scans
+                    if s in todo and any(p.moving == s and at.get(p.fixed) in out for p in self.pairs)
+                ),
+                None,
+            )
             if ready is None:
                 break
             todo.discard(ready)
@@ -168,7 +234,9 @@ class MatchStep(Step):
             target = np.array([out[at[p.fixed]].points(p.fixed_place) for p in mine])
             fit = place_by_pairs([p.moving_place for p in mine], target)
             misfits += [{"moving": ready, "fixed": p.fixed, "misfit": float(d)} for p, d in zip(mine, fit.misfit)]
-            out[at[ready]] = joined_by_pairs(seen, {i: m for i, m in out.items() if i != at[ready]}, at[ready], fit.motion, fit.rms)
+            out[at[ready]] = joined_by_pairs(
+                seen, {i: m for i, m in out.items() if i != at[ready]}, at[ready], fit.motion, fit.rms
+            )
         return out
 
 
@@ -180,15 +248,17 @@ class SettleStep(Step):
     title: ClassVar[str] = "Settle"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "placement"
+    tells: ClassVar[type[Told]] = PlacementTold
 
     kind: Literal["settle"] = "settle"
-    placement: StepId = Field(description="Where the scans are now.")
-    held: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that stay; none: the first.")
-    leave_out: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that are left out from here on.")
+    placement: PlacementRef = Field(description="Where the scans are now.")
+    held: list[ScanMention] = Field(
+        default_factory=list, max_length=60, description="Scans that stay; none: the first."
+    )
+    leave_out: list[ScanMention] = Field(
+        default_factory=list, max_length=60, description="Scans that are left out from here on."
+    )
     reach: Size | None = Field(None, description="How far a scan may be off at the start, mm; none: from the scans.")
-
-    def inputs(self):
-        return [self.placement]
 
     def run(self, context, progress):
         from ...join.run import reach_for, settle_placed
@@ -199,8 +269,18 @@ class SettleStep(Step):
         scans = list(motions)
         seen = [context.seen(s) for s in scans]
         held = {scans.index(s) for s in self.held if s in scans} or {0}
-        done = settle_placed(seen, dict(enumerate(motions.values())), held=held, reach=self.reach or reach_for(seen), progress=progress)
+        done = settle_placed(
+            seen, dict(enumerate(motions.values())), held=held, reach=self.reach or reach_for(seen), progress=progress
+        )
         return _placement(context, scans, seen, done.motions, done.links, {}, done.moved)
+
+
+class MergeTold(ScanTold):
+    resolution: float
+    spread: float
+    dropped: int
+    merged: int
+    apart_max: float
 
 
 @register
@@ -211,15 +291,17 @@ class MergeStep(Step):
     title: ClassVar[str] = "Merge"
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "scan"
+    tells: ClassVar[type[Told]] = MergeTold
 
     kind: Literal["merge"] = "merge"
-    placement: StepId = Field(description="Where the scans are.")
-    resolution: Size | None = Field(None, description="Edge length of the mesh, mm; none: the scans' spacing.")
+    placement: PlacementRef = Field(description="Where the scans are.")
+    resolution: Size | None = Field(
+        None,
+        description="Edge length of the mesh, mm; none: the scans' spacing.",
+        json_schema_extra=shown("resolution", "mm", step=0.01, empty="their spacing"),
+    )
     noise: Size | None = Field(None, description="The scanner's stated noise, mm; none: from the scans.")
-    leave_out: list[StepId] = Field(default_factory=list, max_length=60, description="Scans that are not merged.")
-
-    def inputs(self):
-        return [self.placement]
+    leave_out: list[ScanMention] = Field(default_factory=list, max_length=60, description="Scans that are not merged.")
 
     def run(self, context, progress):
         from ...clean.fewer import Distance

@@ -2,24 +2,68 @@
 
 from __future__ import annotations
 
+import os
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 from pydantic import Field
 
-from ..records import Checksum, FileName, Place, Record
-from ..step import Outcome, Step, register
+from ..records import FileName, Place, Record, one_line
+from ..references import FileRef
+from ..step import Outcome, Step, Told, register
+
+__all__ = ["ScanStep", "TextColumns", "lacks_likeness", "scan_record", "told"]
 
 if TYPE_CHECKING:
     from ...scan.mesh import PointCloud, TriMesh
+
+
+def scan_record(sha256: str, file: str, units: str, layout: dict | None = None, number: int = 0) -> dict:
+    """The record of a file's own step; the first of a job is 'scan'."""
+    return {
+        "id": "scan" if number == 0 else f"scan_{number + 1}",
+        "kind": "scan",
+        "name": one_line(os.path.splitext(file)[0])[:80].strip() or "Scan",
+        "file": file,
+        "sha256": sha256,
+        "units": units,
+        "layout": layout,
+    }
+
+
+def lacks_likeness(record: dict) -> bool:
+    """Whether a record is a scan's whose likeness is not known yet."""
+    return record.get("kind") == "scan" and not record.get("likeness")
 
 
 class TextColumns(Record):
     """How a text file of points is read."""
 
     delimiter: Literal["spaces", "comma", "semicolon", "tab"] = Field("spaces", description="What parts the columns.")
-    columns: list[str] = Field(max_length=64, description="What each column holds: x, y, z, nx, ny, nz, red, green, blue, intensity or skip.")
+    columns: list[str] = Field(
+        max_length=64, description="What each column holds: x, y, z, nx, ny, nz, red, green, blue, intensity or skip."
+    )
     skip: int = Field(0, ge=0, le=100_000, description="Lines before the first point.")
     decimal_comma: bool = Field(False, description="Decimals are written with a comma.")
+
+
+class ScanTold(Told):
+    """What every step that gives a scan says of it."""
+
+    line: ClassVar[tuple[str, ...]] = ("is", "triangles", "points", "coloured", "bounds", "size")
+
+    is_: Literal["mesh", "cloud"] = Field(alias="is")
+    triangles: int
+    points: int
+    coloured: bool
+    bounds: list[list[float]]
+    size: str
+
+
+class CaptureTold(ScanTold):
+    line: ClassVar[tuple[str, ...]] = (*ScanTold.line, "file")
+
+    file: str
+    settled_rms: float | None = None
 
 
 @register
@@ -31,14 +75,17 @@ class ScanStep(Step):
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "scan"
     follows: ClassVar[tuple[str, ...]] = ("likeness",)
+    tells: ClassVar[type[Told]] = CaptureTold
 
     kind: Literal["scan"] = "scan"
     file: FileName = Field(description="The original file's name.")
-    sha256: Checksum = Field(description="Checksum of the original file.")
+    sha256: FileRef = Field(description="Checksum of the original file.")
     units: Literal["mm", "cm", "m", "in"] = Field("mm", description="What the file's numbers are in.")
     layout: TextColumns | None = Field(None, description="How a text file's columns are read; none: as recognised.")
     likeness: list[Place] = Field(
-        default_factory=list, max_length=5000, description="A few hundred places of the scan, so that another scan can be laid onto it."
+        default_factory=list,
+        max_length=5000,
+        description="A few hundred places of the scan, so that another scan can be laid onto it.",
     )
 
     def run(self, context, progress):
@@ -49,7 +96,12 @@ class ScanStep(Step):
 
         progress(0.05, f"Reading {self.file}")
         layout = None if self.layout is None else TextLayout(**self.layout.model_dump())
-        read = read_scan(context.scan_file(self.sha256, self.name), self.units, layout, called=None if context.scan_replaced(self.name) else self.file)
+        read = read_scan(
+            context.scan_file(self.sha256, self.name),
+            self.units,
+            layout,
+            called=None if context.scan_replaced(self.name) else self.file,
+        )
         scan, says = read.scan, " ".join(read.warnings)
         summary = {}
         if context.scan_replaced(self.name) and self.likeness and isinstance(scan, TriMesh):

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from pprint import pformat
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from ...errors import BadInput
-from ..records import Id, Length, Place, Record, StepId
-from ..step import Outcome, Step, Value, register
+from ..records import Id, Length, Place, Record
+from ..references import FrameRef, ScanRef
+from ..step import Outcome, Step, Told, Value, register
 
 if TYPE_CHECKING:
     from ...scan.section import SectionPlane
@@ -86,9 +88,18 @@ def propose_sketch(context, scan: str, frame: str, axis: str, height: float, str
     unsaid: list[str] = []
     if strokes is None:
         drawn = automatic_sketch(loops, step)
-        found, d, relations, refused, solution, unsaid = drawn.strokes, drawn.drawing, drawn.relations, drawn.refused, drawn.solution, drawn.warnings
+        found, d, relations, refused, solution, unsaid = (
+            drawn.strokes,
+            drawn.drawing,
+            drawn.relations,
+            drawn.refused,
+            drawn.solution,
+            drawn.warnings,
+        )
         if solution is None or not found:
-            raise BadInput(f"The outline could not be drawn here. {' '.join(unsaid)} Brush its pieces one by one.", field="height")
+            raise BadInput(
+                f"The outline could not be drawn here. {' '.join(unsaid)} Brush its pieces one by one.", field="height"
+            )
     else:
         found = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in strokes]
         if not found:
@@ -115,6 +126,54 @@ def propose_sketch(context, scan: str, frame: str, axis: str, height: float, str
     }
 
 
+class Entity(BaseModel):
+    """A line, an arc or a circle as solved, in paper coordinates, mm."""
+
+    id: str
+    kind: Literal["line", "arc", "circle"]
+    start: list[float] | None = None
+    end: list[float] | None = None
+    center: list[float] | None = None
+    radius: float | None = None
+    ccw: bool = True
+
+
+class SizeTold(BaseModel):
+    id: str
+    kind: str
+    of: list[str]
+    label: str
+    measured: float | None
+    uncertainty: float | None
+    chosen: float | None
+    source: str
+    cost: float | None
+
+
+class SketchTold(Told):
+    """Everything is on the paper, mm. ``stretches`` and ``away`` are by entity: the trace's places and how far off."""
+
+    line: ClassVar[tuple[str, ...]] = ("rms",)
+
+    rms: float
+    max_distance: float
+    free_rms: float
+    noise: float
+    freedom: int
+    unseen: int
+    broken: float
+    geometry: list[Entity]
+    loops: list[list[str]]
+    inside: list[int | None]
+    drawing: dict[str, Any]
+    plane: dict[str, list[float]]
+    sizes: list[SizeTold]
+    relations: list[RelationRecord]
+    entity_rms: dict[str, float]
+    stretches: dict[str, list[list[float]]]
+    away: dict[str, list[float]]
+
+
 @register
 class SketchStep(Step):
     """Lines, arcs and circles held by relations, sizes and the scan's trace."""
@@ -122,18 +181,36 @@ class SketchStep(Step):
     course: ClassVar[str] = "sketches"
     title: ClassVar[str] = "Sketch"
     produces: ClassVar[str] = "sketch"
+    tells: ClassVar[type[Told]] = SketchTold
 
     kind: Literal["sketch"] = "sketch"
-    scan: StepId = Field(description="The scan that is cut.")
-    frame: StepId = Field(description="The frame the plane is placed in.")
+    scan: ScanRef = Field(description="The scan that is cut.")
+    frame: FrameRef = Field(description="The frame the plane is placed in.")
     axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the plane is square to.")
     height: Length = Field(0.0, description="Where the plane cuts, along that axis, mm.")
-    strokes: list[StrokeRecord] = Field(default_factory=list, max_length=400, description="What was fitted, as places on the scan.")
+    strokes: list[StrokeRecord] = Field(
+        default_factory=list, max_length=400, description="What was fitted, as places on the scan."
+    )
     relations: list[RelationRecord] = Field(default_factory=list, max_length=1000, description="Relations held.")
     sizes: list[SizeRecord] = Field(default_factory=list, max_length=800, description="Sizes measured or held.")
 
-    def inputs(self):
-        return [self.scan, self.frame]
+    def in_script(self, told, script):
+        d, word, plane = told["drawing"], script.word, told["plane"]
+        held = [s for s in d["sizes"] if s["held"]]
+        sizes = [f"({s['kind']!r}, {tuple(s['of'])!r}, {script.value(s['name'])})," for s in held]
+        at = f"origin={tuple(plane['origin'])}, x_dir={tuple(plane['u'])}, z_dir={tuple(plane['normal'])}"
+        return [
+            f"{word}_plane = Plane({at})",
+            f"{word} = solve(",
+            f"    points={pformat([tuple(q) for q in d['points']], width=110)},",
+            f"    radii={d['radii']!r},",
+            f"    entities={pformat(d['entities'], width=110, sort_dicts=False)},",
+            f"    relations={pformat([(q['kind'], tuple(q['of'])) for q in d['relations']], width=110)},",
+            "    sizes=[",
+            *["        " + s for s in sizes],
+            "    ],",
+            ")",
+        ]
 
     def run(self, context, progress):
         from ...sketch.drawing import Relation, Size, check_said, said_once

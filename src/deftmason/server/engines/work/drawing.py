@@ -1,4 +1,5 @@
-"""Geometry for the screen, made once and kept beside its result: one little-endian buffer with a JSON header that says where each array is.
+"""Geometry for the screen, made once and kept beside its result: one little-endian buffer with a JSON header that says
+where each array is.
 
 ``uint32 header length, header JSON padded to 4 bytes, arrays``. Positions are float32 relative to ``origin``.
 """
@@ -119,16 +120,26 @@ def _cloud_buffer(cloud: PointCloud, proxy: Proxy) -> bytes:
     points = np.asarray(cloud.points)[some]
     origin = (points.min(axis=0) + points.max(axis=0)) / 2
     arrays = {"positions": (points - origin).astype(np.float32)}
-    normals = cloud.normals if cloud.normals is not None else with_normals(PointCloud(points), orient=False).normals[: len(some)]
+    normals = (
+        cloud.normals
+        if cloud.normals is not None
+        else with_normals(PointCloud(points), orient=False).normals[: len(some)]
+    )
     normals = np.asarray(normals)
-    arrays["normals"] = (normals[some] if len(normals) == len(cloud.points) and len(some) != len(normals) else normals).astype(np.float32)
+    arrays["normals"] = (
+        normals[some] if len(normals) == len(cloud.points) and len(some) != len(normals) else normals
+    ).astype(np.float32)
     if cloud.colors is not None:
         arrays["colors"] = np.asarray(cloud.colors)[some]
-    return pack_arrays({"origin": origin.tolist(), "triangles": 0, "points": len(cloud.points), "spacing": spacing_of(points)}, arrays)
+    return pack_arrays(
+        {"origin": origin.tolist(), "triangles": 0, "points": len(cloud.points), "spacing": spacing_of(points)}, arrays
+    )
 
 
 def also_buffer(store: ResultStore, key: str, name: str, scan_key: str) -> bytes:
-    """A named array of a result, for what is shown of the scan it belongs to (facets, vertices or points by its length)."""
+    """A named array of a result, for what is shown of the scan it belongs to (facets, vertices or points by its
+    length).
+    """
     return _shown(store, scan_key, np.asarray(store.load(key).arrays[name]), name)
 
 
@@ -154,7 +165,9 @@ def _shown(store: ResultStore, scan_key: str, values: np.ndarray, name: str) -> 
         shown = values[proxy.vertices]
     else:
         raise BadInput("This belongs to another scan; load the page again.")
-    return pack_arrays({"name": name}, {"values": shown.astype(np.uint8) if shown.dtype == bool else shown.astype(np.float32)})
+    return pack_arrays(
+        {"name": name}, {"values": shown.astype(np.uint8) if shown.dtype == bool else shown.astype(np.float32)}
+    )
 
 
 def body_buffer(body: Body) -> bytes:

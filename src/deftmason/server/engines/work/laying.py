@@ -9,7 +9,7 @@ from deftmason.core.scan.likeness import likeness_of
 from deftmason.core.scan.mesh import TriMesh
 
 from ..desk import Desk, asked
-from ..told import value_line
+from ..told import suggestions_for, value_line
 
 __all__ = ["run", "preview", "likenesses"]
 
@@ -25,7 +25,8 @@ def preview(desk: Desk, *, steps: list[dict], step_id: str) -> dict[str, Any]:
     """What a step would say, after those it rests on."""
     ran = desk.replay(steps).run(desk.progress)
     fate = next(r for r in ran if r.step.id == step_id)
-    values = [value_line(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
+    mine = [(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
+    values = [{**value_line(n, v), "suggestions": suggestions_for(v)} for n, v in mine]
     return {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
 
 

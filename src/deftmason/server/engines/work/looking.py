@@ -67,7 +67,9 @@ def trace(desk: Desk, *, steps: list[dict], scan: str, frame: str, axis: str, he
 
 
 @asked
-def draw(desk: Desk, *, steps: list[dict], scan: str, frame: str, axis: str, height: float, strokes: list[dict] | None) -> dict[str, Any]:
+def draw(
+    desk: Desk, *, steps: list[dict], scan: str, frame: str, axis: str, height: float, strokes: list[dict] | None
+) -> dict[str, Any]:
     """The whole outline as strokes, relations and sizes; or relations and sizes for given strokes."""
     given = None if strokes is None else [parsed(StrokeRecord, s) for s in strokes]
     return propose_sketch(desk.replay(steps), scan, frame, axis, height, given)
@@ -75,17 +77,33 @@ def draw(desk: Desk, *, steps: list[dict], scan: str, frame: str, axis: str, hei
 
 @asked
 def brush(
-    desk: Desk, *, steps: list[dict], scan: str, frame: str, axis: str, height: float, strokes: list[dict], brush: list, radius: float, kind: str
+    desk: Desk,
+    *,
+    steps: list[dict],
+    scan: str,
+    frame: str,
+    axis: str,
+    height: float,
+    strokes: list[dict],
+    brush: list,
+    radius: float,
+    kind: str,
 ) -> dict[str, Any]:
     """Add what was brushed as one entity, join ends that meet, and propose relations and sizes for all."""
     replay = desk.replay(steps)
     loops, in_scan, _, _ = trace_on_paper(replay, scan, frame, axis, height)
-    old = [Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins) for s in (parsed(StrokeRecord, r) for r in strokes)]
+    old = [
+        Stroke(s.id, s.kind, in_scan.to_paper(np.array(s.places)), s.joins)
+        for s in (parsed(StrokeRecord, r) for r in strokes)
+    ]
     taken = {s.id for s in old}
     name = next(f"e{k}" for k in range(1, 10_000) if f"e{k}" not in taken)
     new = stroke_from_brush(loops, np.array(brush, float), radius, kind, name)
     joined = join_ends([*old, new], _JOIN_MM)
-    records = [StrokeRecord(id=s.id, kind=s.kind, joins=s.joins, places=in_scan.to_space(s.places).round(4).tolist()) for s in joined]
+    records = [
+        StrokeRecord(id=s.id, kind=s.kind, joins=s.joins, places=in_scan.to_space(s.places).round(4).tolist())
+        for s in joined
+    ]
     return propose_sketch(replay, scan, frame, axis, height, records)
 
 

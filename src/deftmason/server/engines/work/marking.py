@@ -50,7 +50,9 @@ def rims(desk: Desk, *, steps: list[dict], scan: str) -> list[dict[str, Any]]:
     """Open rims, shortest first, with their course in the scan's coordinates."""
     replay = desk.replay(steps)
     mesh = replay.mesh(scan)
-    return desk.store.remember(("rims", replay.key_of(scan)), lambda: _rim_views(mesh, list_rims(mesh, replay.index(scan).neighbours)))
+    return desk.store.remember(
+        ("rims", replay.key_of(scan)), lambda: _rim_views(mesh, list_rims(mesh, replay.index(scan).neighbours))
+    )
 
 
 def _rim_views(mesh: TriMesh, found) -> list[dict]:
@@ -82,9 +84,22 @@ def _survey_view(found: Survey) -> dict:
     for kind, words in DEFECTS.items():
         mine = found.found[kind]
         order = np.argsort(-mine.sizes, kind="stable")[:_MOST_ITEMS]
-        items = [{"place": mine.places[i].round(4).tolist(), "size": float(mine.sizes[i]), "lines": _outline(found.mesh, mine.facets[i])} for i in order]
+        items = [
+            {
+                "place": mine.places[i].round(4).tolist(),
+                "size": float(mine.sizes[i]),
+                "lines": _outline(found.mesh, mine.facets[i]),
+            }
+            for i in order
+        ]
         kinds.append({"kind": kind, "words": words, "count": len(mine), "items": items})
-    return {"kinds": kinds, "rims": len(found.rims), "says": found.in_words(), "watertight": found.watertight, "pieces": found.pieces}
+    return {
+        "kinds": kinds,
+        "rims": len(found.rims),
+        "says": found.in_words(),
+        "watertight": found.watertight,
+        "pieces": found.pieces,
+    }
 
 
 def _outline(mesh: TriMesh, facets: np.ndarray) -> list[list[list[float]]]:

@@ -73,4 +73,6 @@ def picture_of_points(points: np.ndarray) -> bytes:
     v = np.cross(toward, u)
     corners = np.concatenate([some + r * u, some - 0.5 * r * u + r * v, some - 0.5 * r * u - r * v])
     n = len(some)
-    return picture(TriMesh(corners, np.stack([np.arange(n), np.arange(n) + n, np.arange(n) + 2 * n], -1).astype(np.int32)))
+    return picture(
+        TriMesh(corners, np.stack([np.arange(n), np.arange(n) + n, np.arange(n) + 2 * n], -1).astype(np.int32))
+    )

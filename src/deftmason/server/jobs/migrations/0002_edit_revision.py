@@ -4,15 +4,14 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('jobs', '0001_initial'),
+        ("jobs", "0001_initial"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='edit',
-            name='revision',
+            model_name="edit",
+            name="revision",
             field=models.IntegerField(db_index=True, default=0),
         ),
     ]

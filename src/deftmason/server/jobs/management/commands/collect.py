@@ -1,4 +1,6 @@
-"""Remove what nothing names any more: results and files of jobs that are gone, what killed uploads left, pictures nobody shows."""
+"""Remove what nothing names any more: results and files of jobs that are gone, what killed uploads left, pictures
+nobody shows.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser):
         parser.add_argument("--quiet", action="store_true", help="Say nothing.")
-        parser.add_argument("--now", action="store_true", help="Also what was written lately, and uploads not used yet.")
+        parser.add_argument(
+            "--now", action="store_true", help="Also what was written lately, and uploads not used yet."
+        )
 
     def handle(self, *args, quiet: bool, now: bool, **options):
         try:

@@ -1,4 +1,6 @@
-"""Put the demo jobs on the shelf, once: scans made by the simulated scanner, recipes laid through the user's own code."""
+"""Put the demo jobs on the shelf, once: scans made by the simulated scanner, recipes laid through the user's
+own code.
+"""
 
 from __future__ import annotations
 
@@ -11,10 +13,11 @@ from django.conf import settings
 from django.core.management.base import BaseCommand
 from django.db import transaction
 
+from deftmason.core.recipe.kinds.scan import scan_record
 from deftmason.server.jobs.blobs import keep, receive
 from deftmason.server.jobs.models import Job
 from deftmason.server.jobs.recipe import change, desk, note_results, records, replay_of, store
-from deftmason.server.jobs.shelf import begin_job, picture_of_job, scan_step
+from deftmason.server.jobs.shelf import begin_job, picture_of_job
 
 _PATIENCE = 300.0  # seconds: nobody waits, and no worker may be there to go on
 
@@ -25,7 +28,9 @@ class Command(BaseCommand):
     def add_arguments(self, parser):
         parser.add_argument("--spacing", type=float, default=0.52, help="Triangle size of the scans, mm.")
 
-        parser.add_argument("--raw", action="store_true", help="Only the jobs that begin with a scan; the rest another time.")
+        parser.add_argument(
+            "--raw", action="store_true", help="Only the jobs that begin with a scan; the rest another time."
+        )
         parser.add_argument("--lantern-spacing", type=float, default=0.6, help="Triangle size of the arm's scans, mm.")
 
     def _kept(self, mesh, name: str) -> str:
@@ -62,11 +67,28 @@ class Command(BaseCommand):
         truth = {"bracket": {"pose": pose.matrix.tolist()}, "lantern": [{"pose": p.matrix.tolist()} for _, p in views]}
         _truth_file().write_text(json.dumps(truth))
         names = [f"Lantern arm {k + 1}.ply" for k in range(len(views))]
-        arm_steps = [scan_step(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
-        raw_file, sound_file = self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"), self._kept(mesh, "Bracket scan.ply")
+        arm_steps = [scan_record(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
+        raw_file, sound_file = (
+            self._kept(raw_bracket(mesh, pose), "Bracket raw.ply"),
+            self._kept(mesh, "Bracket scan.ply"),
+        )
         begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern", patience=_PATIENCE)
-        begin_job("Chain guide bracket, raw", [scan_step(raw_file, "Bracket raw.ply", "mm")], None, "demo", demo="bracket-raw", patience=_PATIENCE)
-        begin_job("Chain guide bracket", [scan_step(sound_file, "Bracket scan.ply", "mm")], None, "demo", demo="bracket", patience=_PATIENCE)
+        begin_job(
+            "Chain guide bracket, raw",
+            [scan_record(raw_file, "Bracket raw.ply", "mm")],
+            None,
+            "demo",
+            demo="bracket-raw",
+            patience=_PATIENCE,
+        )
+        begin_job(
+            "Chain guide bracket",
+            [scan_record(sound_file, "Bracket scan.ply", "mm")],
+            None,
+            "demo",
+            demo="bracket",
+            patience=_PATIENCE,
+        )
 
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
