@@ -49,6 +49,7 @@ def test_what_another_changed_meanwhile_is_shown_and_not_overwritten(server, pag
 
     other = Person(server.url)
     job = next(j["id"] for j in other.get("/jobs") if j["name"] == "Bracket, finished")
+    page.route("**/stamp", lambda r: r.abort())  # the page does not look whether others changed the job
     page.goto(f"{server.url}/jobs/{job}")
     page.locator("canvas").wait_for()
     bench = page.get_by_role("complementary", name="Bench")
@@ -71,3 +72,25 @@ def test_what_another_changed_meanwhile_is_shown_and_not_overwritten(server, pag
     bench.get_by_role("button", name="R: chosen 2.2, change").wait_for()
     page.keyboard.press("Control+z")
     bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()
+
+
+def test_what_another_changes_is_seen_within_two_seconds(server, page):
+    """The other's number is on the bench by itself; what is in hand here stays in hand."""
+    from ..hostile.people import Person
+
+    other = Person(server.url)
+    job = next(j["id"] for j in other.get("/jobs") if j["name"] == "Bracket, finished")
+    page.goto(f"{server.url}/jobs/{job}")
+    bench = page.get_by_role("complementary", name="Bench")
+    bench.get_by_role("button", name="R: chosen 2.5, change").wait_for()
+    page.wait_for_timeout(500)
+    ask = {"name": "foot_rounding.radius", "value": 2.3}
+    assert other.ask("POST", f"/jobs/{job}/values", ask).status_code == 200
+    bench.get_by_role("button", name="R: chosen 2.3, change").wait_for(timeout=2000)
+    page.keyboard.press("1")
+    bench.get_by_role("heading", name="Plane datum").wait_for()
+    assert other.ask("POST", f"/jobs/{job}/undo").status_code == 200
+    page.wait_for_timeout(2000)
+    bench.get_by_role("heading", name="Plane datum").wait_for()
+    page.keyboard.press("Escape")
+    bench.get_by_role("button", name="R: chosen 2.5, change").wait_for(timeout=2000)

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 import { call } from './api/client'
-import type { Who } from './api/client'
+import type { Who } from './api/types'
 import Login from './shell/Login.vue'
 
 const who = ref<Who | null>(null)

@@ -6,8 +6,12 @@ import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
+import { KINDS, STAGES } from './kinds/all'
+import { register } from './kinds/registry'
 import Shelf from './shelf/Shelf.vue'
 import JobRoom from './shell/JobRoom.vue'
+
+register({ kinds: KINDS, stages: STAGES })
 
 const router = createRouter({
   history: createWebHistory(),

@@ -1,28 +1,15 @@
 /** Calls to the API: JSON in and out, the page's token sent along, refusals as one shape of error. */
-import type { components } from './schema'
-
-type S = components['schemas']
-export type JobCard = S['JobCard']
-export type JobView = S['JobView']
-export type Stone = S['Stone']
-export type LedgerLine = S['LedgerLine']
-export type Preview = S['Preview']
-export type Picked = S['Picked']
-export type Trace = S['Trace']
-export type Brought = S['Brought']
-export type BroughtStudy = S['BroughtStudy']
-export type Edges = S['Edges']
-export type ProofView = S['ProofView']
-export type Who = S['Who']
-export type SurveyView = S['SurveyView']
-export type StudyView = S['StudyView']
-export type Selected = S['Selected']
-export type RimView = S['RimView']
-export type Layout = S['Layout']
+import type { Brought, BroughtStudy, JobView, StudyView } from './types'
 
 export class Refusal extends Error {
   /** `job`: where others changed the job meanwhile, the job as it is now. */
-  constructor(public status: number, public code: string, message: string, public field: string | null, public job: JobView | null = null) {
+  constructor(
+    public status: number,
+    public code: string,
+    message: string,
+    public field: string | null,
+    public job: JobView | null = null,
+  ) {
     super(message)
   }
 }
@@ -36,34 +23,68 @@ async function refuse(r: Response): Promise<never> {
   } catch {
     /* not JSON: say what the status says */
   }
-  throw new Refusal(r.status, body.code ?? 'http', body.message ?? `The server answered ${r.status}. Try again.`, body.field ?? null, body.job ?? null)
+  throw new Refusal(
+    r.status,
+    body.code ?? 'http',
+    body.message ?? `The server answered ${r.status}. Try again.`,
+    body.field ?? null,
+    body.job ?? null,
+  )
 }
 
 const BUSY = 503
 const TRIES = 6
 
-/** A request that is asked again, a little later each time, while the server is at work on others (nothing was changed then). */
+/**
+ * A request that is asked again, a little later each time, while the server is at work on others (nothing
+ * was changed then).
+ */
 async function asked(url: string, init?: RequestInit): Promise<Response> {
   for (let k = 1; ; k++) {
     const r = await fetch(url, init)
-    if (r.status !== BUSY || k === TRIES || (await r.clone().json().catch(() => ({}))).code !== 'busy') return r
+    if (
+      r.status !== BUSY ||
+      k === TRIES ||
+      (
+        await r
+          .clone()
+          .json()
+          .catch(() => ({}))
+      ).code !== 'busy'
+    )
+      return r
     await pause(400 * k, init?.signal ?? undefined)
   }
 }
 
 /** `revision`: of the job that the change was asked of. */
-export async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal, revision?: number): Promise<T> {
+export async function call<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  signal?: AbortSignal,
+  revision?: number,
+): Promise<T> {
   let r: Response
   try {
     r = await asked('/api' + path, {
       method,
       signal,
-      headers: { 'X-CSRFToken': token(), ...(revision === undefined ? {} : { 'If-Match': `"${revision}"` }), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      headers: {
+        'X-CSRFToken': token(),
+        ...(revision === undefined ? {} : { 'If-Match': `"${revision}"` }),
+        ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
+      },
       body: body === undefined ? undefined : JSON.stringify(body),
     })
   } catch (e) {
     if ((e as Error).name === 'AbortError') throw e
-    throw new Refusal(0, 'offline', 'The server does not answer. Is it still running? What was laid is kept.', null)
+    throw new Refusal(
+      0,
+      'offline',
+      'The server does not answer. Is it still running? What was laid is kept.',
+      null,
+    )
   }
   if (!r.ok) await refuse(r)
   return (await r.json()) as T
@@ -72,13 +93,28 @@ export async function call<T>(method: string, path: string, body?: unknown, sign
 const pause = (ms: number, signal?: AbortSignal) =>
   new Promise<void>((resolve, reject) => {
     const t = window.setTimeout(resolve, ms)
-    signal?.addEventListener('abort', () => { window.clearTimeout(t); reject(new DOMException('stopped', 'AbortError')) }, { once: true })
+    signal?.addEventListener(
+      'abort',
+      () => {
+        window.clearTimeout(t)
+        reject(new DOMException('stopped', 'AbortError'))
+      },
+      { once: true },
+    )
   })
 
 /** Start a study and follow it to its result; leaving it (abort) stops it on the server too. */
-export async function study<T>(job: number, path: string, body: unknown, told: (progress: number, message: string) => void, signal: AbortSignal): Promise<T> {
+export async function study<T>(
+  job: number,
+  path: string,
+  body: unknown,
+  told: (progress: number, message: string) => void,
+  signal: AbortSignal,
+): Promise<T> {
   let at = await call<StudyView>('POST', `/jobs/${job}${path}`, body, signal)
-  const leave = () => { if (!at.done) call('DELETE', `/jobs/${job}/studies/${at.study}`).catch(() => {}) }
+  const leave = () => {
+    if (!at.done) call('DELETE', `/jobs/${job}/studies/${at.study}`).catch(() => {})
+  }
   signal.addEventListener('abort', leave, { once: true })
   while (!at.done) {
     told(at.progress, at.message)
@@ -105,16 +141,25 @@ function sent(file: File, progress: (share: number) => void): Promise<Brought | 
     x.open('POST', '/api/uploads')
     x.setRequestHeader('X-CSRFToken', token())
     x.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1))
-    x.onerror = () => reject(new Refusal(0, 'offline', 'The server does not answer. Is it still running?', null))
+    x.onerror = () =>
+      reject(new Refusal(0, 'offline', 'The server does not answer. Is it still running?', null))
     x.onload = () => {
-      let body: any = {}
+      let body: { code?: string; message?: string; field?: string | null } & Partial<Brought> = {}
       try {
         body = JSON.parse(x.responseText || '{}')
       } catch {
         /* not JSON: say what the status says */
       }
-      if (x.status < 300) resolve(body)
-      else reject(new Refusal(x.status, body.code ?? 'http', body.message ?? `The server answered ${x.status}.`, body.field ?? null))
+      if (x.status < 300) resolve(body as Brought)
+      else
+        reject(
+          new Refusal(
+            x.status,
+            body.code ?? 'http',
+            body.message ?? `The server answered ${x.status}.`,
+            body.field ?? null,
+          ),
+        )
     }
     const form = new FormData()
     form.append('file', file)
@@ -122,13 +167,26 @@ function sent(file: File, progress: (share: number) => void): Promise<Brought | 
   })
 }
 
-export type Buffers = { header: Record<string, any>; arrays: Record<string, Float32Array | Uint32Array | Int32Array | Uint8Array> }
+type Packed = Float32Array | Uint32Array | Int32Array | Uint8Array
+export type Buffers = { header: Record<string, unknown>; arrays: Record<string, Packed> }
+type Entry = { dtype: string; count: number; offset: number }
 
-const KINDS: Record<string, any> = { float32: Float32Array, uint32: Uint32Array, int32: Int32Array, uint8: Uint8Array }
+const ARRAYS: Record<string, new (data: ArrayBuffer, offset: number, count: number) => Packed> = {
+  float32: Float32Array,
+  uint32: Uint32Array,
+  int32: Int32Array,
+  uint8: Uint8Array,
+}
 const kept = new Map<string, Promise<Buffers>>()
 
 /** A geometry buffer; the same address is fetched once. */
-export function geometry(job: number, key: string, what: string, scan?: string, name?: string): Promise<Buffers> {
+export function geometry(
+  job: number,
+  key: string,
+  what: string,
+  scan?: string,
+  name?: string,
+): Promise<Buffers> {
   const url = `/api/jobs/${job}/geometry/${key}/${what}${scan ? `?scan=${scan}` : ''}${name ? `&name=${name}` : ''}`
   let found = kept.get(url)
   if (!found) {
@@ -138,7 +196,8 @@ export function geometry(job: number, key: string, what: string, scan?: string, 
       const length = new DataView(data).getUint32(0, true)
       const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length)))
       const arrays: Buffers['arrays'] = {}
-      for (const [name, a] of Object.entries<any>(header.arrays)) arrays[name] = new KINDS[a.dtype](data, 4 + length + a.offset, a.count)
+      for (const [name, a] of Object.entries(header.arrays as Record<string, Entry>))
+        arrays[name] = new ARRAYS[a.dtype](data, 4 + length + a.offset, a.count)
       return { header, arrays }
     })
     found.catch(() => kept.delete(url))
@@ -148,4 +207,5 @@ export function geometry(job: number, key: string, what: string, scan?: string, 
   return found
 }
 
-export const numbers = (base64: string) => new Uint32Array(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)).buffer)
+export const numbers = (base64: string) =>
+  new Uint32Array(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)).buffer)

@@ -766,7 +766,7 @@ export interface components {
              * Marks
              * @description What was marked; the slab needs none.
              */
-            marks?: components["schemas"]["MarkRecord"][];
+            marks: components["schemas"]["MarkRecord"][];
             /**
              * Name
              * @description What people call it.
@@ -840,6 +840,36 @@ export interface components {
             what: string;
         };
         /**
+         * BodyTold
+         * @description What every step that gives a body says of it: mm³, mm².
+         */
+        BodyTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
          * BridgeStep
          * @description Part of a rim closed between marks, or a strip laid across a gap.
          */
@@ -870,7 +900,7 @@ export interface components {
              * Places
              * @description Stretch: both ends and a place between; strip: both ends. mm.
              */
-            places?: [
+            places: [
                 number,
                 number,
                 number
@@ -1272,7 +1302,7 @@ export interface components {
              * Places
              * @description The curve's places, mm.
              */
-            places?: [
+            places: [
                 number,
                 number,
                 number
@@ -1610,7 +1640,7 @@ export interface components {
          */
         End: {
             /** @description Height along the sketch's axis from the frame's origin, mm. */
-            height?: components["schemas"]["Chosen"];
+            height: components["schemas"]["Chosen"];
             /**
              * @description A place on the face.
              * @default null
@@ -1674,7 +1704,7 @@ export interface components {
              */
             body: string | null;
             /** @description Lean of the walls, degrees. */
-            draft?: components["schemas"]["Chosen"];
+            draft: components["schemas"]["Chosen"];
             /**
              * Enabled
              * @description Off steps are passed over.
@@ -1682,7 +1712,7 @@ export interface components {
              */
             enabled: boolean;
             /** @description Where it ends. */
-            end?: components["schemas"]["End"];
+            end: components["schemas"]["End"];
             /**
              * Frame
              * @description The frame the sketch lies in.
@@ -1716,7 +1746,7 @@ export interface components {
              * Loops
              * @description One entity of each loop to push; none: the outermost.
              */
-            loops?: string[];
+            loops: string[];
             /**
              * Name
              * @description What people call it.
@@ -1733,7 +1763,7 @@ export interface components {
              */
             sketch: string;
             /** @description Where it begins. */
-            start?: components["schemas"]["End"];
+            start: components["schemas"]["End"];
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1848,7 +1878,7 @@ export interface components {
              */
             name: string;
             /** @description Radius in mm; none: as the scan says. */
-            radius?: components["schemas"]["Chosen"];
+            radius: components["schemas"]["Chosen"];
             /**
              * Scan
              * @description The scan the radius is read from.
@@ -1989,6 +2019,37 @@ export interface components {
              */
             says: string;
         };
+        /**
+         * GoneTold
+         * @description What was taken from a scan: how much ``goes``, in ``what`` (triangles or points).
+         */
+        GoneTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /** Goes */
+            goes: number;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
+            /** What */
+            what: string;
+        };
         /** Histogram */
         Histogram: {
             /** Counts */
@@ -2033,7 +2094,7 @@ export interface components {
              * Places
              * @description A place on each rim picked, mm.
              */
-            places?: [
+            places: [
                 number,
                 number,
                 number
@@ -2241,7 +2302,7 @@ export interface components {
              * Places
              * @description A stroke's path, an outline's corners, or the one place of a rule; mm.
              */
-            places?: [
+            places: [
                 number,
                 number,
                 number
@@ -2319,7 +2380,7 @@ export interface components {
              * Pairs
              * @description Places picked on two scans; scans with pairs are placed by them.
              */
-            pairs?: components["schemas"]["PlacePair"][];
+            pairs: components["schemas"]["PlacePair"][];
             /**
              * Placement
              * @description An earlier placement whose scans stay as they are.
@@ -2364,7 +2425,7 @@ export interface components {
              * Leave Out
              * @description Scans that are not merged.
              */
-            leave_out?: string[];
+            leave_out: string[];
             /**
              * Name
              * @description What people call it.
@@ -2947,7 +3008,7 @@ export interface components {
              * Fix
              * @description Kinds of defect to repair.
              */
-            fix?: string[];
+            fix: string[];
             /**
              * Id
              * @description Unique within the job.
@@ -3080,7 +3141,7 @@ export interface components {
              * Likeness
              * @description A few hundred places of the scan, so that another scan can be laid onto it.
              */
-            likeness?: [
+            likeness: [
                 number,
                 number,
                 number
@@ -3108,6 +3169,33 @@ export interface components {
              * @default 1
              */
             version: number;
+        };
+        /**
+         * ScanTold
+         * @description What every step that gives a scan says of it.
+         */
+        ScanTold: {
+            /** Bounds */
+            bounds: number[][];
+            /** Coloured */
+            coloured: boolean;
+            /**
+             * Is
+             * @enum {string}
+             */
+            is: "mesh" | "cloud";
+            /** Points */
+            points: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Size */
+            size: string;
+            /** Triangles */
+            triangles: number;
         };
         /** SelectRequest */
         SelectRequest: {
@@ -3144,7 +3232,7 @@ export interface components {
              * Held
              * @description Scans that stay; none: the first.
              */
-            held?: string[];
+            held: string[];
             /**
              * Id
              * @description Unique within the job.
@@ -3160,7 +3248,7 @@ export interface components {
              * Leave Out
              * @description Scans that are left out from here on.
              */
-            leave_out?: string[];
+            leave_out: string[];
             /**
              * Name
              * @description What people call it.
@@ -3288,7 +3376,7 @@ export interface components {
              * Relations
              * @description Relations held.
              */
-            relations?: components["schemas"]["RelationRecord"][];
+            relations: components["schemas"]["RelationRecord"][];
             /**
              * Scan
              * @description The scan that is cut.
@@ -3298,12 +3386,12 @@ export interface components {
              * Sizes
              * @description Sizes measured or held.
              */
-            sizes?: components["schemas"]["SizeRecord"][];
+            sizes: components["schemas"]["SizeRecord"][];
             /**
              * Strokes
              * @description What was fitted, as places on the scan.
              */
-            strokes?: components["schemas"]["StrokeRecord"][];
+            strokes: components["schemas"]["StrokeRecord"][];
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3743,18 +3831,37 @@ export interface components {
             /** Edges */
             edges: number[];
         };
+        /**
+         * Told
+         * @description What a step's outcome says of itself; a kind's own says more. Numbers are in mm, mm², mm³ and degrees.
+         *
+         *     ``line`` names what lists and stones show; the rest is fetched by the result's key where it is shown.
+         */
+        Told: {
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+        };
         /** Trace */
         Trace: {
             /** High */
             high: number;
             /** Loops */
-            loops: {
-                [key: string]: unknown;
-            }[];
+            loops: components["schemas"]["TraceLoop"][];
             /** Low */
             low: number;
             /** Step */
             step: number;
+        };
+        /** TraceLoop */
+        TraceLoop: {
+            /** Closed */
+            closed: boolean;
+            /** Points */
+            points: number[][];
         };
         /** TraceRequest */
         TraceRequest: {

@@ -1,23 +1,47 @@
 <script setup lang="ts">
 /** The ledger: every value of the job, what was measured and what was chosen. */
 import { computed } from 'vue'
+import { call } from '../api/client'
+import type { Suggestion } from '../api/types'
+import { stageOf } from '../kinds/registry'
 import { useJob } from '../state/job'
+import { useShown } from '../state/shown'
 import Chip from './Chip.vue'
 
 const j = useJob()
-const WANT: Record<string, string[]> = { Build: ['body', 'sketch'], Sketch: ['sketch'], Frame: ['datum'] }
-const groups = computed(() =>
-  j.allStones.filter((s) => (WANT[j.stage] ?? []).includes(s.produces) && (!j.chosenStone || j.byId.get(j.chosenStone)?.course === 'scan' || j.chosenStone === s.id || !j.job!.values.some((v) => v.step === j.chosenStone)))
-    .map((s) => ({ stone: s, lines: j.job!.values.filter((v) => v.step === s.id) })).filter((g) => g.lines.length).reverse(),
-)
+const shown = useShown()
+const values = computed(() => j.job?.values ?? [])
+/** Of one stone where it has values, else of all that the stage lists, the newest first. */
+const groups = computed(() => {
+  const gives = stageOf(shown.stage)?.ledger ?? []
+  const only = values.value.some((v) => v.step === shown.chosen) ? shown.chosen : null
+  return j.allStones
+    .filter((s) => gives.includes(s.produces) && (!only || s.id === only))
+    .map((stone) => ({ stone, lines: values.value.filter((v) => v.step === stone.id) }))
+    .filter((g) => g.lines.length)
+    .reverse()
+})
+const suggest = (name: string) =>
+  call<Suggestion[]>('GET', `/jobs/${j.job!.id}/values/${encodeURIComponent(name)}`)
 </script>
 
 <template>
   <section v-if="groups.length" class="section" aria-label="Ledger">
     <h3>Ledger</h3>
     <div v-for="g in groups" :key="g.stone.id" class="mt-2">
-      <button class="text-[12px] font-semibold hover:underline" @click="j.chosenStone = j.chosenStone === g.stone.id ? null : g.stone.id">{{ g.stone.name }}</button>
-      <Chip v-for="v in g.lines" :key="v.name" v-bind="v" :fixed="!v.path.length" @choose="(x, source) => j.choose(v.name, x, source)" />
+      <button
+        class="text-[12px] font-semibold hover:underline"
+        @click="shown.chosen = shown.chosen === g.stone.id ? null : g.stone.id"
+      >
+        {{ g.stone.name }}
+      </button>
+      <Chip
+        v-for="v in g.lines"
+        :key="v.name"
+        v-bind="v"
+        :suggest="() => suggest(v.name)"
+        @choose="(x, source) => j.choose(v.name, x, source)"
+      />
     </div>
   </section>
 </template>

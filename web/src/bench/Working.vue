@@ -6,7 +6,11 @@ defineEmits<{ stop: [] }>()
 
 <template>
   <div class="mt-2" role="status">
-    <div class="h-1.5 bg-rule"><div class="h-full bg-saffron" :style="{ width: `${Math.round(at.progress * 100)}%` }" /></div>
-    <p class="mt-1 flex items-center justify-between text-soft"><span>{{ at.message }}</span><button class="underline" @click="$emit('stop')">Stop</button></p>
+    <div class="h-1.5 bg-rule">
+      <div class="h-full bg-saffron" :style="{ width: `${Math.round(at.progress * 100)}%` }" />
+    </div>
+    <p class="mt-1 flex items-center justify-between text-soft">
+      <span>{{ at.message }}</span><button class="underline" @click="$emit('stop')">Stop</button>
+    </p>
   </div>
 </template>

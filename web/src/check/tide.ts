@@ -1,7 +1,20 @@
-/** The tide scale, as the server colours files too: bone inside tolerance, clay to umber proud, mist to deep teal short. */
+/**
+ * The tide scale, as the server colours files too: bone inside tolerance, clay to umber proud, mist to deep
+ * teal short.
+ */
 const BONE = [0xef, 0xeb, 0xdd]
-const PROUD = [[0xe3, 0xb6, 0x94], [0xc9, 0x7f, 0x4f], [0x9a, 0x4e, 0x24], [0x4a, 0x26, 0x14]]
-const SHORT = [[0xb9, 0xd3, 0xd6], [0x79, 0xae, 0xb5], [0x35, 0x7a, 0x86], [0x0c, 0x3b, 0x47]]
+const PROUD = [
+  [0xe3, 0xb6, 0x94],
+  [0xc9, 0x7f, 0x4f],
+  [0x9a, 0x4e, 0x24],
+  [0x4a, 0x26, 0x14],
+]
+const SHORT = [
+  [0xb9, 0xd3, 0xd6],
+  [0x79, 0xae, 0xb5],
+  [0x35, 0x7a, 0x86],
+  [0x0c, 0x3b, 0x47],
+]
 const NONE = [0x9a, 0x97, 0x90]
 
 export function tideColor(d: number, tolerance: number, reach: number): number[] {
@@ -16,7 +29,9 @@ export function tideColor(d: number, tolerance: number, reach: number): number[]
 export function tideColors(distance: Float32Array, tolerance: number, reach: number): Uint8Array {
   const out = new Uint8Array(distance.length * 3)
   // Vertex colours are linear in three.js: undo the screen's curve.
-  const linear = Array.from({ length: 256 }, (_, i) => Math.round(255 * (i / 255 <= 0.04045 ? i / 255 / 12.92 : ((i / 255 + 0.055) / 1.055) ** 2.4)))
+  const linear = Array.from({ length: 256 }, (_, i) =>
+    Math.round(255 * (i / 255 <= 0.04045 ? i / 255 / 12.92 : ((i / 255 + 0.055) / 1.055) ** 2.4)),
+  )
   for (let i = 0; i < distance.length; i++) {
     const c = tideColor(distance[i], tolerance, reach)
     out[3 * i] = linear[c[0]]

@@ -1,10 +1,22 @@
-/** The sketch being drawn: its trace, its cutting plane, and what the server makes of strokes. */
+/** The drawing on the paper: its trace, its cutting plane, and what the server makes of strokes. */
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
-import type { Trace } from '../api/client'
+import type { Schemas, StoneDetail, Trace } from '../api/types'
+import { useDetails } from '../state/details'
+import { useHand } from '../state/hand'
 import { useJob } from '../state/job'
+import { useShown } from '../state/shown'
 
-const NORMAL: Record<string, { n: number[]; u: number[]; v: number[] }> = {
+type Drawing = Pick<
+  Schemas['SketchStep'],
+  'scan' | 'frame' | 'axis' | 'height' | 'strokes' | 'relations' | 'sizes'
+>
+type Told = Schemas['SketchTold']
+type Relation = Drawing['relations'][number]
+export type Refused = Relation & { cost: number }
+type Proposed = Pick<Drawing, 'strokes' | 'sizes'> & { relations: Refused[]; refused: Refused[] }
+
+const NORMAL = {
   x: { n: [1, 0, 0], u: [0, 1, 0], v: [0, 0, 1] },
   y: { n: [0, 1, 0], u: [0, 0, 1], v: [1, 0, 0] },
   z: { n: [0, 0, 1], u: [1, 0, 0], v: [0, 1, 0] },
@@ -12,26 +24,48 @@ const NORMAL: Record<string, { n: number[]; u: number[]; v: number[] }> = {
 
 export const useSketch = defineStore('sketch', () => {
   const j = useJob()
+  const hand = useHand()
+  const shown = useShown()
+  const details = useDetails()
   const trace = shallowRef<Trace | null>(null)
-  const took = ref(0)
   const tool = ref<'line' | 'arc' | 'circle' | null>(null)
-  const refused = ref<{ kind: string; of: string[]; cost: number }[]>([])
+  const refused = ref<Refused[]>([])
   const drawing = ref(false)
-  const shownId = computed(() => {
-    if (j.hand?.kind === 'sketch') return null
-    const sketches = j.stones.filter((s) => s.produces === 'sketch' && j.done(s))
-    return (sketches.find((s) => s.id === j.chosenStone) ?? sketches[sketches.length - 1])?.id ?? null
+  const costs = ref<Record<string, number>>({})
+  const laid = shallowRef<StoneDetail | null>(null)
+
+  /** The drawing that is made, where one is in hand. */
+  const mine = computed(() => (hand.kind?.paper ? (hand.record as unknown as Drawing) : null))
+  /** The laid drawing that is looked at. */
+  const looked = computed(() => {
+    if (hand.held) return null
+    const all = j.given('sketch')
+    return all.find((s) => s.id === shown.chosen) ?? all.at(-1) ?? null
   })
-  /** The record whose plane is shown: what is in hand, or the laid sketch looked at. */
-  const record = computed<Record<string, any> | null>(() => (j.hand?.kind === 'sketch' ? j.hand.record : shownId.value ? (j.byId.get(shownId.value)!.record as any) : null))
-  const summary = computed<any>(() => (j.hand?.kind === 'sketch' ? (j.hand.record.strokes.length ? j.preview?.summary : null) : shownId.value ? j.byId.get(shownId.value)!.summary : null))
+  watch(
+    () => [looked.value?.id, looked.value?.key],
+    async () => {
+      const s = looked.value
+      laid.value = null
+      if (!s || !j.job) return
+      const got = await details.stone(j.job.id, s.id).catch(() => null)
+      if (looked.value?.id === s.id) laid.value = got
+    },
+    { immediate: true },
+  )
+  const record = computed(() => mine.value ?? (laid.value?.record as unknown as Drawing | undefined) ?? null)
+  const summary = computed<Told | null>(() => {
+    if (mine.value) return mine.value.strokes.length ? (hand.told as unknown as Told | null) : null
+    return (laid.value?.summary as unknown as Told | undefined) ?? null
+  })
 
   const cut = computed(() => {
-    const r = record.value, t = trace.value
+    const r = record.value
+    const t = trace.value
     if (!r || !t) return null
     const { n, u, v } = NORMAL[r.axis]
     const to = (p: number[]) => [0, 1, 2].map((k) => n[k] * r.height + u[k] * p[0] + v[k] * p[1])
-    return { origin: n.map((c) => c * r.height), normal: n, loops: t.loops.map((l: any) => l.points.map(to)) as number[][][] }
+    return { origin: n.map((c) => c * r.height), normal: n, loops: t.loops.map((l) => l.points.map(to)) }
   })
 
   // The newest plane wins; one question at a time, so that dragging never queues up.
@@ -40,49 +74,67 @@ export const useSketch = defineStore('sketch', () => {
   async function cutNow() {
     const r = record.value
     if (!r || !j.job) return
-    if (asking) { again = true; return }
+    if (asking) {
+      again = true
+      return
+    }
     asking = true
-    const begin = performance.now()
     try {
-      trace.value = await j.ask<Trace>('/trace', { scan: r.scan, frame: r.frame, axis: r.axis, height: r.height })
-      took.value = performance.now() - begin
+      trace.value = await j.ask<Trace>('/trace', where(r))
     } catch (e) {
-      j.handError = (e as Error).message
+      hand.error = (e as Error).message
     } finally {
       asking = false
-      if (again) { again = false; cutNow() }
+      if (again) {
+        again = false
+        cutNow()
+      }
     }
   }
-  watch(() => [record.value?.axis, record.value?.height, record.value?.frame, j.job?.revision, shownId.value, !!j.hand], cutNow, { immediate: true })
+  watch(
+    () => [
+      record.value?.axis,
+      record.value?.height,
+      record.value?.frame,
+      record.value?.scan,
+      j.job?.revision,
+    ],
+    cutNow,
+    { immediate: true },
+  )
 
-  function accept(got: any) {
-    const r = j.hand!.record
+  function accept(got: Proposed) {
+    const r = mine.value!
     r.strokes = got.strokes
-    r.relations = got.relations.map((x: any) => ({ kind: x.kind, of: x.of }))
+    r.relations = got.relations.map((x) => ({ kind: x.kind, of: x.of }))
     r.sizes = got.sizes
     refused.value = got.refused
-    costs.value = Object.fromEntries(got.relations.map((x: any) => [x.kind + x.of.join(), x.cost]))
-    j.tryIt(0)
+    costs.value = Object.fromEntries(got.relations.map((x) => [x.kind + x.of.join(), x.cost]))
+    hand.tryIt(0)
   }
-  const costs = ref<Record<string, number>>({})
-  const where = () => { const r = j.hand!.record; return { scan: r.scan, frame: r.frame, axis: r.axis, height: r.height } }
-  async function run(path: string, body: unknown) {
+  const where = (r: Drawing) => ({ scan: r.scan, frame: r.frame, axis: r.axis, height: r.height })
+  async function run(path: string, more: Record<string, unknown>) {
     drawing.value = true
-    j.handError = ''
+    hand.error = ''
     try {
-      accept(await j.ask<any>(path, body))
+      accept(await j.ask<Proposed>(path, { ...where(mine.value!), ...more }))
     } catch (e) {
-      j.handError = (e as Error).message
+      hand.error = (e as Error).message
     } finally {
       drawing.value = false
     }
   }
-  const drawAll = () => run('/sketch/draw', where())
-  const brush = (path: number[][], radius: number) => run('/sketch/brush', { ...where(), strokes: j.hand!.record.strokes, brush: path, radius, kind: tool.value })
+  const drawAll = () => run('/sketch/draw', {})
+  const brush = (path: number[][], radius: number) =>
+    run('/sketch/brush', { strokes: mine.value!.strokes, brush: path, radius, kind: tool.value })
   function remove(id: string) {
-    const strokes = j.hand!.record.strokes.filter((s: any) => s.id !== id).map((s: any) => (s.joins === id ? { ...s, joins: null } : s))
-    if (strokes.length) run('/sketch/draw', { ...where(), strokes })
-    else Object.assign(j.hand!.record, { strokes: [], relations: [], sizes: [] })
+    const r = mine.value!
+    const strokes = r.strokes
+      .filter((s) => s.id !== id)
+      .map((s) => (s.joins === id ? { ...s, joins: null } : s))
+    if (strokes.length) return run('/sketch/draw', { strokes })
+    Object.assign(r, { strokes: [], relations: [], sizes: [] })
   }
-  return { trace, took, tool, refused, costs, drawing, record, summary, cut, drawAll, brush, remove, cutNow }
+  const editing = computed(() => !!mine.value)
+  return { trace, tool, refused, costs, drawing, record, summary, cut, editing, drawAll, brush, remove }
 })

@@ -2,7 +2,8 @@
 import { Trash2 } from 'lucide-vue-next'
 import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call, type JobCard } from '../api/client'
+import { call } from '../api/client'
+import type { JobCard } from '../api/types'
 import Mark from '../shell/Mark.vue'
 import Bring from './Bring.vue'
 
@@ -20,11 +21,13 @@ const load = async () => {
   }
 }
 /** The demo's finished job may still be on its way when the page is first opened. */
-const again = window.setInterval(() => { if (!document.hidden) load() }, 5000)
+const again = window.setInterval(() => {
+  if (!document.hidden) load()
+}, 5000)
 onMounted(load)
 onBeforeUnmount(() => window.clearInterval(again))
 
-async function start(scans: Record<string, any>[], file: string) {
+async function start(scans: Record<string, unknown>[], file: string) {
   starting.value = true
   error.value = ''
   try {
@@ -47,34 +50,65 @@ async function remove(job: JobCard) {
 <template>
   <div class="flex h-full flex-col">
     <header class="flex h-12 shrink-0 items-center gap-3 border-b border-rule bg-sheet px-4">
-      <Mark /><h1 class="text-[15px] font-semibold">Deft Mason</h1>
+      <Mark />
+      <h1 class="text-[15px] font-semibold">Deft Mason</h1>
       <span class="text-soft">Jobs</span>
     </header>
-    <main class="mx-auto grid min-h-0 w-full max-w-[1180px] flex-1 grid-cols-[1fr_340px] gap-8 overflow-y-auto px-6 py-7">
+    <main class="shelf-page flex-1 overflow-y-auto px-6 py-7">
       <section aria-label="Jobs">
         <p v-if="jobs?.length === 0" class="text-soft">No jobs yet. Bring in a scan to start one.</p>
         <ul class="grid grid-cols-2 gap-5">
-          <li v-for="job in jobs ?? []" :key="job.id" class="group relative overflow-hidden rounded-sm border border-rule bg-sheet hover:border-ink">
+          <li
+            v-for="job in jobs ?? []"
+            :key="job.id"
+            class="group relative overflow-hidden rounded-sm border border-rule bg-sheet hover:border-ink"
+          >
             <RouterLink :to="`/jobs/${job.id}`" class="block">
-              <img :src="job.picture" alt="" class="h-[216px] w-full border-b border-rule bg-ground object-cover" />
+              <img
+                :src="job.picture"
+                alt=""
+                class="h-[216px] w-full border-b border-rule bg-ground object-cover"
+              />
               <div class="px-3.5 py-3">
                 <h2>{{ job.name }}</h2>
                 <p class="text-soft">{{ job.says }}</p>
                 <p class="fig mt-1.5 text-soft">{{ job.size ?? '' }}</p>
               </div>
             </RouterLink>
-            <span v-if="job.demo" class="absolute left-2 top-2 rounded-sm bg-sheet px-1.5 py-0.5 text-[11px] text-soft">demo</span>
-            <button v-if="job.mine" class="btn absolute right-2 top-2 !px-1.5 opacity-0 focus:opacity-100 group-hover:opacity-100" :aria-label="`Throw away ${job.name}`" :title="`Throw away ${job.name}`" @click="remove(job)"><Trash2 :size="15" /></button>
+            <span
+              v-if="job.demo"
+              class="absolute left-2 top-2 rounded-sm bg-sheet px-1.5 py-0.5 text-[11px] text-soft"
+              >demo</span
+            >
+            <button
+              v-if="job.mine"
+              class="btn absolute right-2 top-2 !px-1.5 opacity-0 focus:opacity-100 group-hover:opacity-100"
+              :aria-label="`Throw away ${job.name}`"
+              :title="`Throw away ${job.name}`"
+              @click="remove(job)"
+            >
+              <Trash2 :size="15" />
+            </button>
           </li>
         </ul>
       </section>
       <section aria-label="Start a job" class="space-y-4">
         <h2>Start a job</h2>
         <Bring :action="starting ? 'Starting' : 'Start the job'" @ready="start">
-          <label class="block">Name <input v-model="name" class="field mt-1 w-full" maxlength="120" placeholder="as the first file" aria-label="Name of the job" /></label>
+          <label class="block"
+            >Name
+            <input
+              v-model="name"
+              class="field mt-1 w-full"
+              maxlength="120"
+              placeholder="as the first file"
+              aria-label="Name of the job"
+          /></label>
         </Bring>
         <p v-if="error" class="note-bad" role="alert">{{ error }}</p>
-        <p class="text-soft">Files stay as they are, with their checksums. Everything you lay on it can be changed later.</p>
+        <p class="text-soft">
+          Files stay as they are, with their checksums. Everything you lay on it can be changed later.
+        </p>
       </section>
     </main>
   </div>

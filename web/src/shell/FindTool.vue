@@ -1,23 +1,18 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel } from '@headlessui/vue'
 import { computed, ref } from 'vue'
-import { useJob } from '../state/job'
-import { TOOLS, type Tool } from '../state/tools'
+import type { Tool } from '../kinds/kind'
+import { findTools } from '../kinds/registry'
+import { useRoom } from '../state/room'
 
-const j = useJob()
+const room = useRoom()
 const emit = defineEmits<{ close: [] }>()
 const text = ref('')
 const at = ref(0)
-/** Names that begin with what was typed come first, then names that hold it, then what tools say of themselves. */
-const found = computed(() => {
-  const wanted = text.value.trim().toLowerCase()
-  const rank = (t: Tool) => (t.name.toLowerCase().startsWith(wanted) ? 0 : t.name.toLowerCase().includes(wanted) ? 1 : 2)
-  return TOOLS.filter((t) => (!t.fits || t.fits(j)) && `${t.name} ${t.says} ${t.stage}`.toLowerCase().includes(wanted)).sort((a, b) => rank(a) - rank(b))
-})
+const found = computed(() => findTools(text.value, room))
 function start(t: Tool | undefined) {
-  if (!t || t.needs(j)) return
-  j.stage = t.stage
-  t.start(j)
+  if (!t || t.needs(room)) return
+  room.hand.start(t)
   emit('close')
 }
 </script>
@@ -25,15 +20,30 @@ function start(t: Tool | undefined) {
 <template>
   <Dialog :open="true" class="fixed inset-0 z-40" @close="emit('close')">
     <div class="fixed inset-0 bg-[#23262a22]" aria-hidden="true" />
-    <DialogPanel class="fixed left-1/2 top-16 w-[420px] -translate-x-1/2 rounded-sm border border-ink bg-sheet p-2">
+    <DialogPanel
+      class="fixed left-1/2 top-16 w-[420px] -translate-x-1/2 rounded-sm border border-ink bg-sheet p-2"
+    >
       <input
-        v-model="text" class="field w-full !py-2" placeholder="Find a tool" aria-label="Find a tool"
-        @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)" @keydown.up.prevent="at = Math.max(at - 1, 0)" @keydown.enter.stop.prevent="start(found[at])" @input="at = 0"
+        v-model="text"
+        class="field w-full !py-2"
+        placeholder="Find a tool"
+        aria-label="Find a tool"
+        @keydown.down.prevent="at = Math.min(at + 1, found.length - 1)"
+        @keydown.up.prevent="at = Math.max(at - 1, 0)"
+        @keydown.enter.stop.prevent="start(found[at])"
+        @input="at = 0"
       />
       <ul class="mt-2">
         <li v-for="(t, i) in found" :key="t.id">
-          <button class="flex w-full items-baseline gap-2 rounded-sm px-2 py-1.5 text-left disabled:opacity-45" :class="{ 'bg-held': i === at }" :disabled="!!t.needs(j)" @click="start(t)">
-            <b class="font-semibold">{{ t.name }}</b><span class="text-soft">{{ t.needs(j) ?? t.says }}</span>
+          <button
+            class="flex w-full items-baseline gap-2 rounded-sm px-2 py-1.5 text-left disabled:opacity-45"
+            :class="{ 'bg-held': i === at }"
+            :disabled="!!t.needs(room)"
+            @click="start(t)"
+          >
+            <b class="font-semibold">{{ t.name }}</b><span class="text-soft">{{
+              t.needs(room) ?? t.says
+            }}</span>
           </button>
         </li>
         <li v-if="!found.length" class="px-2 py-1.5 text-soft">No tool is called that.</li>

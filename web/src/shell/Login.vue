@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { call, type Who } from '../api/client'
+import { call } from '../api/client'
+import type { Who } from '../api/types'
 
 const emit = defineEmits<{ done: [who: Who] }>()
 const name = ref('')
@@ -20,8 +21,18 @@ async function go() {
   <main class="grid h-full place-items-center">
     <form class="w-80 space-y-3 rounded-sm border border-rule bg-sheet p-6" @submit.prevent="go">
       <h1 class="text-lg font-semibold">Deft Mason</h1>
-      <label class="block">Name <input v-model="name" class="field mt-1 w-full" autocomplete="username" required /></label>
-      <label class="block">Password <input v-model="password" class="field mt-1 w-full" type="password" autocomplete="current-password" required /></label>
+      <label class="block"
+        >Name <input v-model="name" class="field mt-1 w-full" autocomplete="username" required
+      /></label>
+      <label class="block"
+        >Password
+        <input
+          v-model="password"
+          class="field mt-1 w-full"
+          type="password"
+          autocomplete="current-password"
+          required
+      /></label>
       <p v-if="error" class="note-bad" role="alert">{{ error }}</p>
       <button class="btn-main w-full">Log in</button>
     </form>

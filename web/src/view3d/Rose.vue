@@ -1,33 +1,86 @@
 <script setup lang="ts">
-/** The rose: six ways to look along an axis, turning with the view. */
+/**
+ * The rose: six petals cut from one stone, one for each way to look along an axis; the one that faces the
+ * viewer is lit.
+ */
 import * as THREE from 'three'
 import { computed } from 'vue'
+import type { Vec3 } from '../api/types'
 
 const props = defineProps<{ quaternion: THREE.Quaternion }>()
-const emit = defineEmits<{ look: [from: [number, number, number]] }>()
-const AXES: { name: string; v: [number, number, number] }[] = [
-  { name: '+X', v: [1, 0, 0] }, { name: '−X', v: [-1, 0, 0] }, { name: '+Y', v: [0, 1, 0] },
-  { name: '−Y', v: [0, -1, 0] }, { name: '+Z', v: [0, 0, 1] }, { name: '−Z', v: [0, 0, -1] },
+const emit = defineEmits<{ look: [from: Vec3] }>()
+const AXES: { name: string; v: Vec3 }[] = [
+  { name: '+X', v: [1, 0, 0] },
+  { name: '−X', v: [-1, 0, 0] },
+  { name: '+Y', v: [0, 1, 0] },
+  { name: '−Y', v: [0, -1, 0] },
+  { name: '+Z', v: [0, 0, 1] },
+  { name: '−Z', v: [0, 0, -1] },
 ]
+const LONG = 34
+const SHORT = 9
+const WIDE = 11
 const petals = computed(() => {
   const q = props.quaternion.clone().invert()
-  return AXES.map((a) => {
-    const p = new THREE.Vector3(...a.v).applyQuaternion(q)
-    return { ...a, x: 36 + 25 * p.x, y: 36 - 25 * p.y, z: p.z }
-  }).sort((a, b) => a.z - b.z)
+  const seen = AXES.map((a) => ({ ...a, to: new THREE.Vector3(...a.v).applyQuaternion(q) }))
+  const facing = seen.reduce((a, b) => (a.to.z > b.to.z ? a : b)).name
+  return seen
+    .sort((a, b) => a.to.z - b.to.z)
+    .map(({ name, v, to }) => {
+      const flat = Math.hypot(to.x, to.y)
+      const long = SHORT + (LONG - SHORT) * flat
+      const w = WIDE * (0.55 + 0.45 * flat)
+      const turn = flat > 1e-6 ? (Math.atan2(-to.y, to.x) * 180) / Math.PI : 0
+      // From the heart out to a round tip.
+      const shape =
+        `M0 0C${0.25 * long} ${-0.35 * w} ${0.45 * long} ${-w} ${0.78 * long} ${-0.86 * w}` +
+        `A${0.86 * w} ${0.86 * w} 0 0 1 ${0.78 * long} ${0.86 * w}C${0.45 * long} ${w} ${0.25 * long} ${0.35 * w} 0 0Z`
+      const at = 0.8 * long * flat
+      const lit = name === facing
+      const shade = Math.round(100 * (0.5 + 0.5 * to.z))
+      const fill = lit ? '#F0C878' : `color-mix(in srgb, #FBF9F4 ${shade}%, #CDBFA6)`
+      return { name, v, shape, turn, fill, lit, x: at * Math.cos(rad(turn)), y: at * Math.sin(rad(turn)) }
+    })
 })
+const rad = (d: number) => (d * Math.PI) / 180
 </script>
 
 <template>
-  <div class="absolute bottom-4 left-4 h-[72px] w-[72px] rounded-full border border-rule bg-sheet" role="group" aria-label="Look along an axis">
-    <svg class="absolute inset-0" viewBox="0 0 72 72" aria-hidden="true">
-      <line v-for="p in petals" :key="p.name" x1="36" y1="36" :x2="p.x" :y2="p.y" :stroke="p.name[0] === '+' ? '#23262A' : '#D5CCBC'" />
-    </svg>
-    <button
-      v-for="p in petals" :key="p.name" class="absolute h-[19px] w-[19px] rounded-full border text-[9px] font-semibold leading-none"
-      :class="p.name[0] === '+' ? 'border-ink bg-ink text-sheet' : 'border-ink bg-sheet text-ink'"
-      :style="{ left: `${p.x - 9.5}px`, top: `${p.y - 9.5}px`, opacity: 0.72 + 0.28 * p.z }"
-      :aria-label="`Look from ${p.name}`" :title="`Look from ${p.name}`" @click="emit('look', p.v)"
-    >{{ p.name }}</button>
-  </div>
+  <svg
+    class="absolute bottom-3 left-3 h-[88px] w-[88px]"
+    viewBox="-44 -44 88 88"
+    role="group"
+    aria-label="Look along an axis"
+  >
+    <g
+      v-for="p in petals"
+      :key="p.name"
+      role="button"
+      tabindex="0"
+      class="rose-petal cursor-pointer"
+      :aria-label="`Look from ${p.name}`"
+      @click="emit('look', p.v)"
+      @keydown.enter.stop="emit('look', p.v)"
+    >
+      <title>Look from {{ p.name }}</title>
+      <path
+        :d="p.shape"
+        :transform="`rotate(${p.turn})`"
+        :fill="p.fill"
+        stroke="#6A655C"
+        stroke-width="0.9"
+      />
+      <text
+        :x="p.x"
+        :y="p.y + 3.4"
+        text-anchor="middle"
+        font-size="9.5"
+        :font-weight="p.lit ? 700 : 500"
+        fill="#23262A"
+        aria-hidden="true"
+      >
+        {{ p.name }}
+      </text>
+    </g>
+  </svg>
 </template>

@@ -1,61 +1,93 @@
 <script setup lang="ts">
-/** The wall: the recipe as masonry, four courses and checks above, each stone right of what it rests on. */
-import { computed, ref } from 'vue'
-import type { Stone } from '../api/client'
-import { useJob } from '../state/job'
+/**
+ * The wall: the recipe as masonry, five courses, each stone right of what it rests on; the last stones in
+ * sight.
+ */
+import { computed, nextTick, ref, watch } from 'vue'
+import type { Stone } from '../api/types'
+import { kindOf } from '../kinds/registry'
+import { useRoom } from '../state/room'
+import { COURSES, layWall, related } from './layout'
 
-const j = useJob()
-const COURSES = [
-  { key: 'checks', colour: 'bg-[#e3e0da] border-[#a9a59c]' },
-  { key: 'bodies', colour: 'bg-[#c3cfdc] border-[#8ea3b8]' },
-  { key: 'sketches', colour: 'bg-[#bcc7d8] border-[#8795ad]' },
-  { key: 'datums', colour: 'bg-[#dac1d4] border-[#b591ac]' },
-  { key: 'scan', colour: 'bg-[#e6d8b7] border-[#c2ae83]' },
-]
-const UNIT = 7.1
-const width = (s: Stone) => Math.max(62, Math.min(150, s.name.length * UNIT + 20))
-const layout = computed(() => {
-  const right = new Map<string, number>()
-  const end: Record<string, number> = {}
-  const out = new Map<string, { left: number; width: number }>()
-  for (const s of j.allStones) {
-    // A stone overlaps what it rests on by all but a step, so that the wall stays short.
-    const under = Math.max(0, ...s.inputs.filter((i) => j.byId.get(i)?.course !== s.course).map((i) => (right.get(i) ?? 0)))
-    const left = Math.max(end[s.course] ?? 0, under - 24, 0)
-    const w = width(s)
-    out.set(s.id, { left, width: w })
-    right.set(s.id, left + w)
-    end[s.course] = left + w + 3
-  }
-  return out
-})
+const MANY = 24 // stones from which on the wall is searched
+const { job: j, hand, shown } = useRoom()
+const COLOURS: Record<(typeof COURSES)[number], string> = {
+  checks: 'bg-[#e3e0da] border-[#a9a59c]',
+  bodies: 'bg-[#c3cfdc] border-[#8ea3b8]',
+  sketches: 'bg-[#bcc7d8] border-[#8795ad]',
+  datums: 'bg-[#dac1d4] border-[#b591ac]',
+  scan: 'bg-[#e6d8b7] border-[#c2ae83]',
+}
+const layout = computed(() => layWall(j.allStones))
+const used = computed(() => COURSES.filter((c) => j.allStones.some((s) => s.course === c)))
+const byCourse = computed(
+  () => new Map(used.value.map((c) => [c, j.allStones.filter((s) => s.course === c)])),
+)
 const total = computed(() => Math.max(400, ...[...layout.value.values()].map((p) => p.left + p.width + 40)))
-const related = computed(() => {
-  const id = j.chosenStone ?? (j.hand?.editing ? j.hand.record.id : null)
-  if (!id) return null
-  const below = new Set<string>(), above = new Set<string>()
-  const down = (i: string) => j.byId.get(i)?.inputs.forEach((k) => { if (!below.has(k)) { below.add(k); down(k) } })
-  down(id)
-  let grew = true
-  while (grew) {
-    grew = false
-    for (const s of j.allStones) if (!above.has(s.id) && s.inputs.some((i) => i === id || above.has(i))) { above.add(s.id); grew = true }
-  }
-  return { id, below, above }
+const lit = computed(() => {
+  const id = shown.chosen ?? (hand.held?.editing ? (hand.record?.id ?? null) : null)
+  return id ? { id, ...related(j.allStones, id) } : null
 })
 const FACE: Record<string, string> = {
-  attention: '!border-rust !bg-warn', failed: '!border-brick !bg-[#ecd0cd]', waiting: '!border-dashed !bg-transparent', pending: '!border-dashed opacity-70', off: 'opacity-40 line-through',
+  attention: '!border-rust !bg-warn',
+  failed: '!border-brick !bg-[#ecd0cd]',
+  waiting: '!border-dashed !bg-transparent',
+  pending: '!border-dashed opacity-70',
+  off: 'opacity-40 line-through',
 }
-const tone = (s: Stone) => {
-  const r = related.value
+const found = ref('')
+const matches = computed(() => {
+  const wanted = found.value.trim().toLowerCase()
+  if (!wanted) return null
+  const byValue = new Set(
+    (j.job?.values ?? [])
+      .filter((v) => `${v.label} ${v.chosen}`.toLowerCase().includes(wanted))
+      .map((v) => v.step),
+  )
+  return new Set(
+    j.allStones.filter((s) => s.name.toLowerCase().includes(wanted) || byValue.has(s.id)).map((s) => s.id),
+  )
+})
+function tone(s: Stone) {
+  if (matches.value) return matches.value.has(s.id) ? 'ring-2 ring-ink' : 'opacity-30'
+  if (j.level !== null && !j.stones.includes(s)) return 'opacity-30'
+  const r = lit.value
   if (!r) return ''
   if (s.id === r.id) return 'ring-2 ring-saffron'
   return r.below.has(s.id) || r.above.has(s.id) ? 'ring-1 ring-saffron' : 'opacity-85'
 }
-const chosen = computed(() => (j.chosenStone ? j.byId.get(j.chosenStone) : null))
+const titleOf = (s: Stone) => {
+  const title = kindOf(s.kind)?.title
+  return typeof title === 'string' ? title : s.produces
+}
+const place = (s: Stone) => {
+  const p = layout.value.get(s.id)!
+  return { left: `${p.left}px`, width: `${p.width}px` }
+}
+const chosen = computed(() => (shown.chosen ? (j.byId.get(shown.chosen) ?? null) : null))
+
+// The last stones are in sight, and whatever is chosen or found comes into sight.
+const ground = ref<HTMLDivElement | null>(null)
+const courtyard = ref<HTMLDivElement | null>(null)
+function bringIn(id: string | undefined) {
+  const p = id ? layout.value.get(id) : null
+  const g = ground.value
+  if (!p || !g) return
+  if (p.left < g.scrollLeft || p.left + p.width > g.scrollLeft + g.clientWidth)
+    g.scrollLeft = p.left - g.clientWidth / 2
+}
+watch(
+  () => j.allStones.length,
+  () => nextTick(() => ground.value && (ground.value.scrollLeft = ground.value.scrollWidth)),
+  { immediate: true },
+)
+watch(
+  () => shown.chosen,
+  (id) => nextTick(() => bringIn(id ?? undefined)),
+)
+watch(matches, (m) => m && nextTick(() => bringIn([...m][0])))
 
 // The level: drawn left to see the job as it was then.
-const courtyard = ref<HTMLDivElement | null>(null)
 const cord = computed(() => {
   if (j.level === null) return total.value - 30
   const seen = j.allStones.slice(0, j.level).map((s) => layout.value.get(s.id)!)
@@ -66,47 +98,101 @@ function pull(e: PointerEvent) {
   el.setPointerCapture(e.pointerId)
   const move = (m: PointerEvent) => {
     const x = m.clientX - courtyard.value!.getBoundingClientRect().left
-    const n = j.allStones.filter((s) => layout.value.get(s.id)!.left + 20 < x).length
-    setLevel(Math.max(1, n))
+    setLevel(j.allStones.filter((s) => layout.value.get(s.id)!.left + 20 < x).length)
   }
   el.addEventListener('pointermove', move)
   el.addEventListener('pointerup', () => el.removeEventListener('pointermove', move), { once: true })
 }
 const setLevel = (n: number) => (j.level = n >= j.allStones.length ? null : Math.max(1, n))
+const at = computed(() => j.level ?? j.allStones.length)
+function choose(s: Stone) {
+  shown.chosen = shown.chosen === s.id ? null : s.id
+}
+async function takeOut(s: Stone) {
+  if (await j.act('DELETE', `/stones/${s.id}`)) shown.chosen = null
+}
 </script>
 
 <template>
-  <footer class="relative h-[134px] shrink-0 border-t border-rule bg-wall" aria-label="Wall">
+  <footer
+    class="relative shrink-0 border-t border-rule bg-wall"
+    :style="{ height: `${9 + 25 * used.length}px` }"
+    aria-label="Wall"
+  >
     <div class="absolute inset-y-0 left-0 w-[88px] pt-1.5">
-      <p v-for="c in COURSES" :key="c.key" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-[#4f4a43]">{{ c.key }}</p>
+      <p v-for="c in used" :key="c" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-[#4f4a43]">
+        {{ c }}
+      </p>
     </div>
-    <div class="absolute inset-y-0 left-[88px] right-0 overflow-x-auto overflow-y-hidden">
-      <div ref="courtyard" class="relative h-full pt-1.5" :style="{ width: `${total}px` }" @click.self="j.chosenStone = null">
-        <div v-for="c in COURSES" :key="c.key" class="relative h-[25px]">
+    <div
+      ref="ground"
+      class="wall-ground absolute inset-y-0 left-[88px] right-0 overflow-x-auto overflow-y-hidden"
+    >
+      <div
+        ref="courtyard"
+        class="relative h-full pt-1.5"
+        :style="{ width: `${total}px` }"
+        @click.self="shown.chosen = null"
+      >
+        <div v-for="c in used" :key="c" class="relative h-[25px]">
           <button
-            v-for="s in j.allStones.filter((x) => x.course === c.key)" :key="s.id"
-            class="absolute h-[22px] truncate rounded-[2px] border px-2 text-left text-[11.5px] leading-[20px]"
-            :class="[c.colour, FACE[s.status] ?? '', tone(s), j.level !== null && !j.stones.includes(s) ? 'opacity-30' : '']"
-            :style="{ left: `${layout.get(s.id)!.left}px`, width: `${layout.get(s.id)!.width}px` }"
-            :title="`${s.name}: ${s.says || s.status}. Double-click to change it.`" :aria-label="`${s.title} ${s.name}, ${s.status}`" :data-stone="s.name"
-            @click="j.chosenStone = j.chosenStone === s.id ? null : s.id" @dblclick="j.takeBack(s)" @keydown.enter.prevent="j.takeBack(s)"
-          >{{ s.name }}</button>
+            v-for="s in byCourse.get(c)"
+            :key="s.id"
+            class="wall-stone"
+            :class="[COLOURS[c], FACE[s.status] ?? '', tone(s)]"
+            :style="place(s)"
+            :title="`${s.name}: ${s.says || s.status}. Double-click to change it.`"
+            :aria-label="`${titleOf(s)} ${s.name}, ${s.status}`"
+            :data-stone="s.name"
+            @click="choose(s)"
+            @dblclick="hand.takeBack(s)"
+            @keydown.enter.prevent="hand.takeBack(s)"
+          >
+            {{ s.name }}
+          </button>
         </div>
         <div
-          class="absolute inset-y-0 w-3 -translate-x-1/2 cursor-ew-resize" role="slider" tabindex="0" aria-label="Level" :aria-valuenow="j.level ?? j.allStones.length" :aria-valuemin="1" :aria-valuemax="j.allStones.length"
-          title="Draw left to see the job as it was" :style="{ left: `${cord}px` }" @pointerdown="pull"
-          @keydown.left.prevent="setLevel((j.level ?? j.allStones.length) - 1)" @keydown.right.prevent="setLevel((j.level ?? j.allStones.length) + 1)"
+          class="absolute inset-y-0 w-3 -translate-x-1/2 cursor-ew-resize"
+          role="slider"
+          tabindex="0"
+          aria-label="Level"
+          :aria-valuenow="at"
+          :aria-valuemin="1"
+          :aria-valuemax="j.allStones.length"
+          title="Draw left to see the job as it was"
+          :style="{ left: `${cord}px` }"
+          @pointerdown="pull"
+          @keydown.left.prevent="setLevel(at - 1)"
+          @keydown.right.prevent="setLevel(at + 1)"
         >
           <svg width="12" height="8" class="block"><path d="M0 0h12L6 8z" fill="#23262A" /></svg>
           <span class="mx-auto block h-full w-0 border-l border-dashed border-ink" />
         </div>
       </div>
     </div>
-    <div v-if="chosen" class="absolute bottom-1 right-2 flex items-center gap-1.5 bg-wall pl-2">
-      <span v-if="chosen.says" class="max-w-[420px] truncate text-[11.5px]" :class="chosen.status === 'failed' ? 'text-brick' : 'text-rust'" :title="chosen.says">{{ chosen.says }}</span>
-      <button class="btn !py-0.5" @click="j.takeBack(chosen)">Change</button>
-      <button class="btn !py-0.5" @click="j.act('POST', `/stones/${chosen.id}/switch`)">{{ chosen.enabled ? 'Switch off' : 'Switch on' }}</button>
-      <button class="btn !py-0.5" @click="j.act('DELETE', `/stones/${chosen.id}`).then((ok) => ok && (j.chosenStone = null))">Take out</button>
+    <div class="absolute bottom-1 right-2 flex items-center gap-1.5 bg-wall pl-2">
+      <input
+        v-if="j.allStones.length > MANY && !chosen"
+        v-model="found"
+        class="field !py-0.5"
+        placeholder="Find on the wall"
+        aria-label="Find on the wall"
+        @keydown.esc.stop="found = ''"
+      />
+      <template v-if="chosen">
+        <span
+          v-if="chosen.says"
+          class="max-w-[420px] truncate text-[11.5px]"
+          :class="chosen.status === 'failed' ? 'text-brick' : 'text-rust'"
+          :title="chosen.says"
+          >{{ chosen.says }}</span
+        >
+        <button class="btn !py-0.5" @click="hand.takeBack(chosen)">Change</button>
+        <button class="btn !py-0.5" @click="j.act('POST', `/stones/${chosen.id}/switch`)">
+          {{ chosen.enabled ? 'Switch off' : 'Switch on' }}
+        </button>
+        <button class="btn !py-0.5" @click="takeOut(chosen)">Take out</button>
+      </template>
     </div>
   </footer>
 </template>

@@ -38,7 +38,9 @@ _MOST_LENGTH = 1e6  # mm: heights, radii and sizes of a model, a kilometre
 class Record(BaseModel):
     """Base of everything stored in a recipe: no unknown fields, no number that is none, no text without end."""
 
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=200)
+    model_config = ConfigDict(
+        extra="forbid", allow_inf_nan=False, str_max_length=200, json_schema_serialization_defaults_required=True
+    )
 
 
 def shown(label: str, unit: str = "", **more: Any) -> dict[str, Any]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol
 
 import numpy as np
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
 from ..progress import Progress, silent
 from .records import Direction, Id, Length, Name, Place, Record, Size
@@ -163,6 +163,8 @@ class Told(BaseModel):
 
     ``line`` names what lists and stones show; the rest is fetched by the result's key where it is shown.
     """
+
+    model_config = ConfigDict(json_schema_serialization_defaults_required=True)
 
     line: ClassVar[tuple[str, ...]] = ()
 

@@ -46,8 +46,13 @@ class TraceRequest(Schema):
     height: Length
 
 
+class TraceLoop(Schema):
+    points: list[list[float]]
+    closed: bool
+
+
 class Trace(Schema):
-    loops: list[dict[str, Any]]
+    loops: list[TraceLoop]
     step: float
     low: float
     high: float

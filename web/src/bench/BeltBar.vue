@@ -1,0 +1,47 @@
+<script setup lang="ts">
+/** The belt and the way back: at the bench's foot, always in sight. */
+import { useBelt } from '../state/belt'
+import { useRoom } from '../state/room'
+
+const room = useRoom()
+const j = room.job
+const belt = useBelt()
+</script>
+
+<template>
+  <section class="section">
+    <div class="flex items-center justify-between">
+      <h3>Belt</h3>
+      <span class="flex gap-1.5">
+        <button
+          class="btn !px-2 !py-0.5"
+          :disabled="!j.job!.undo"
+          :title="j.job!.undo ? `Undo: ${j.job!.undo}  Ctrl+Z` : 'Nothing to undo'"
+          @click="j.act('POST', '/undo')"
+        >
+          Undo
+        </button>
+        <button
+          class="btn !px-2 !py-0.5"
+          :disabled="!j.job!.redo"
+          :title="j.job!.redo ? `Redo: ${j.job!.redo}  Ctrl+Shift+Z` : 'Nothing to redo'"
+          @click="j.act('POST', '/redo')"
+        >
+          Redo
+        </button>
+      </span>
+    </div>
+    <div class="mt-2 grid grid-cols-4 gap-1">
+      <button
+        v-for="(t, i) in belt.tools"
+        :key="t.id"
+        class="btn flex-col !gap-0 !px-0.5 !py-1 !text-[11px] leading-tight"
+        :disabled="!!t.needs(room)"
+        :title="`${t.name}  ${i + 1}`"
+        @click="room.hand.start(t)"
+      >
+        <span class="fig text-soft">{{ i + 1 }}</span>{{ t.name }}
+      </button>
+    </div>
+  </section>
+</template>

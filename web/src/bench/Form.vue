@@ -1,0 +1,106 @@
+<script setup lang="ts">
+/**
+ * A form made from a kind's own schema: what it takes, what it says, before and after; what few people
+ * change is folded.
+ */
+import { computed } from 'vue'
+import { fieldsOf } from '../kinds/fields'
+import { useHand } from '../state/hand'
+import { useJob, scanLine } from '../state/job'
+import { useSchemas } from '../state/schemas'
+import { useShown } from '../state/shown'
+import Field from './Field.vue'
+import Head from './Head.vue'
+
+const j = useJob()
+const hand = useHand()
+const shown = useShown()
+const schemas = useSchemas()
+const kind = computed(() => hand.kind!)
+const record = computed(() => hand.record!)
+const text = (t: string | ((r: never) => string)) => (typeof t === 'string' ? t : t(record.value as never))
+const fields = computed(() => {
+  const schema = schemas.value[kind.value.kind]
+  return schema ? fieldsOf(schema.schema.properties, record.value) : []
+})
+const plain = computed(() => fields.value.filter((f) => !f.more))
+const more = computed(() => fields.value.filter((f) => f.more))
+const before = computed(() => (hand.scan ? { ...scanLine(hand.scan) } : {}))
+function set(key: string, value: unknown) {
+  record.value[key] = value
+  hand.again(250)
+}
+</script>
+
+<template>
+  <Head :title="text(kind.title)" :says="text(kind.says)" />
+  <section class="section">
+    <h3>Give</h3>
+    <Field
+      v-for="f in plain"
+      :key="f.key"
+      :field="f"
+      :value="record[f.key]"
+      :stones="f.ref ? f.ref.flatMap((g) => j.before(record.id, g)) : []"
+      @set="(v) => set(f.key, v)"
+    />
+    <p v-if="!plain.length && !more.length" class="mt-1.5 text-soft">Nothing to set.</p>
+    <details v-if="more.length" class="mt-2">
+      <summary class="cursor-pointer text-soft">More</summary>
+      <Field
+        v-for="f in more"
+        :key="f.key"
+        :field="f"
+        :value="record[f.key]"
+        :stones="f.ref ? f.ref.flatMap((g) => j.before(record.id, g)) : []"
+        @set="(v) => set(f.key, v)"
+      />
+    </details>
+  </section>
+  <section v-if="kind.tries !== 'by itself'" class="section" aria-label="Evidence">
+    <h3>Evidence</h3>
+    <p v-if="!hand.told && !hand.previewing" class="mt-1.5 text-soft">What it gives shows here.</p>
+    <template v-if="hand.told">
+      <dl class="mt-1.5 grid grid-cols-[116px_1fr] gap-y-1">
+        <template v-for="f in kind.figures" :key="f.key">
+          <dt>{{ f.label }}</dt>
+          <dd class="fig" :data-figure="f.key">{{ f.of(hand.told, before) }}</dd>
+        </template>
+      </dl>
+      <div v-if="kind.compares && !kind.goes" class="mt-2.5 flex gap-1.5" role="group" aria-label="Shown">
+        <button
+          v-for="on in [false, true]"
+          :key="String(on)"
+          class="btn flex-1 !px-1"
+          :class="{ 'btn-on': shown.show.after === on }"
+          :aria-pressed="shown.show.after === on"
+          @click="shown.show.after = on"
+        >
+          {{ on ? 'After' : 'Before' }}
+        </button>
+        <button
+          class="btn flex-1 !px-1"
+          :class="{ 'btn-on': shown.show.edges }"
+          :aria-pressed="shown.show.edges"
+          @click="shown.show.edges = !shown.show.edges"
+        >
+          Edges
+        </button>
+        <button
+          v-if="kind.compares === 'moved too'"
+          class="btn flex-1 !px-1"
+          :class="{ 'btn-on': shown.show.moved }"
+          :aria-pressed="shown.show.moved"
+          title="How far the surface moved, as colours"
+          @click="((shown.show.moved = !shown.show.moved), (shown.show.after = true))"
+        >
+          Moved
+        </button>
+      </div>
+      <p v-if="shown.show.moved && shown.reach" class="mt-1.5 text-soft">
+        Rust stands out of the surface before, teal lies under it; full colour at ±
+        <span class="fig">{{ shown.reach.toFixed(3) }}</span> mm.
+      </p>
+    </template>
+  </section>
+</template>

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+/** A stage's tools in short groups; those that cannot be used yet say what is missing. */
+import { computed, ref } from 'vue'
+import type { Tool } from '../kinds/kind'
+import { stageOf, toolGroups } from '../kinds/registry'
+import type { StageKey } from '../kinds/stages'
+import { useBelt } from '../state/belt'
+import { useRoom } from '../state/room'
+
+const props = defineProps<{ stage: StageKey }>()
+const room = useRoom()
+const belt = useBelt()
+const stage = computed(() => stageOf(props.stage))
+const groups = computed(() => toolGroups(props.stage, room))
+const over = ref<Tool | null>(null)
+const pinTitle = (t: Tool) => (belt.has(t.id) ? 'Take off the belt' : 'Pin to the belt')
+const pinLabel = (t: Tool) => {
+  const at = belt.place(t.id)
+  return at ? `${at} on the belt, ${t.name}` : `+ Pin ${t.name} to the belt`
+}
+</script>
+
+<template>
+  <section v-if="groups.length" class="section" :class="{ '!border-t-0': !stage?.panel }">
+    <h2 v-if="!stage?.panel">{{ props.stage }}</h2>
+    <div v-for="g in groups" :key="g.group" class="mt-2">
+      <h3 v-if="g.group" class="mb-1">{{ g.group }}</h3>
+      <ul :class="stage?.columns ? 'grid grid-cols-2 gap-x-1.5 gap-y-1' : 'space-y-1.5'">
+        <li
+          v-for="t in g.tools"
+          :key="t.id"
+          class="flex gap-1"
+          @mouseenter="over = t"
+          @mouseleave="over = null"
+        >
+          <button
+            class="slot flex-1 !items-start flex-col !gap-0 disabled:opacity-50"
+            :disabled="!!t.needs(room)"
+            :title="t.says"
+            @focus="over = t"
+            @blur="over = null"
+            @click="room.hand.start(t)"
+          >
+            <b class="font-semibold">{{ t.name }}</b>
+            <span v-if="!stage?.columns" class="text-soft">{{ t.needs(room) ?? t.says }}</span>
+          </button>
+          <button
+            class="w-6 rounded-sm text-soft hover:text-ink"
+            :aria-pressed="belt.has(t.id)"
+            :aria-label="pinLabel(t)"
+            :title="pinTitle(t)"
+            @click="belt.pin(t.id)"
+          >
+            {{ belt.place(t.id) || '+' }}
+          </button>
+        </li>
+      </ul>
+    </div>
+    <p v-if="stage?.columns" class="mt-2 min-h-[2.8em] text-soft">
+      <template v-if="over">{{ over.needs(room) ?? over.says }}</template>
+    </p>
+  </section>
+  <section v-else-if="stage?.empty" class="section !border-t-0">
+    <h2>{{ props.stage }}</h2>
+    <p class="mt-2 text-soft">{{ stage.empty }}</p>
+  </section>
+</template>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { computed, watch } from 'vue'
+import type { Schemas } from '../../api/types'
+import Chip from '../../bench/Chip.vue'
+import Head from '../../bench/Head.vue'
+import { whole } from '../../state/format'
+import { useStep } from '../useStep'
+
+type Record = Schemas['FilletStep'] & { alike?: boolean }
+const { hand, r, told: s } = useStep<Record, Schemas['FilletTold']>()
+hand.slot = 'edges'
+const alike = computed({
+  get: () => r.value.alike !== false,
+  set: (v: boolean) => (r.value.alike = v ? undefined : false),
+})
+watch(
+  () => JSON.stringify(r.value.edges),
+  () => (r.value.edges.length ? hand.tryIt(0) : (hand.preview = null)),
+  { immediate: true },
+)
+/** How many edges lie between which two features. */
+const pairs = computed(() => {
+  const family = (f: string) => f.replace(/\/side\/.*/, ' wall').replace('/', ' ')
+  const out: { [pair: string]: number } = {}
+  for (const e of r.value.edges) {
+    const k = [family(e[0]), family(e[1])].sort().join(' to ')
+    out[k] = (out[k] ?? 0) + 1
+  }
+  return out
+})
+function choose(value: number, source: string) {
+  r.value.radius = { value, source: source as Record['radius']['source'] }
+  hand.tryIt(0)
+}
+const values = computed(() => hand.preview?.values ?? [])
+</script>
+
+<template>
+  <Head title="Fillet" says="Click near an edge; its radius is read from the scan." />
+  <section class="section">
+    <h3>Give</h3>
+    <button class="slot mt-1.5" :class="{ 'slot-on': hand.slot === 'edges' }" @click="hand.slot = 'edges'">
+      <span class="w-[60px] text-soft">edges</span
+      ><span :class="r.edges.length ? 'font-semibold' : 'text-soft'">{{
+        r.edges.length ? `${r.edges.length} picked` : 'click them on the model'
+      }}</span>
+    </button>
+    <p v-for="(n, k) in pairs" :key="k" class="pl-2 text-soft">{{ n }} of {{ k }}</p>
+    <label class="mt-1.5 flex items-center gap-2"
+      ><input v-model="alike" type="checkbox" class="accent-[#1E3C66]" /> with all between the same two
+      features</label
+    >
+    <button v-if="r.edges.length" class="mt-1 underline" @click="r.edges = []">clear</button>
+  </section>
+  <section class="section" aria-label="Evidence">
+    <h3>Evidence</h3>
+    <p v-if="!values.length" class="mt-1.5 text-soft">
+      {{ hand.previewing ? 'Reading the scan' : 'The radius shows here once an edge is picked.' }}
+    </p>
+    <Chip v-for="v in values" :key="v.name" v-bind="v" @choose="choose" />
+    <p v-if="s?.readings?.radius" class="text-[11.5px] text-soft">
+      {{ whole(s.readings.radius.count) }} points on the rounding, scatter
+      {{ s.readings.radius.scatter.toFixed(3) }} mm
+    </p>
+    <div v-if="hand.error && r.edges.length" class="mt-2 flex gap-1.5">
+      <button v-for="v in [1, 2, 3]" :key="v" class="btn flex-1" @click="choose(v, 'typed')">
+        R {{ v }}
+      </button>
+    </div>
+  </section>
+</template>

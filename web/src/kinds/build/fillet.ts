@@ -1,0 +1,98 @@
+import type { EdgeName, Edges, Preview, Schemas, StepRecord } from '../../api/types'
+import type { Room } from '../../state/room'
+import { defineKind } from '../kind'
+import { needBody } from '../picks'
+import FilletForm from './FilletForm.vue'
+
+/**
+ * `alike`: whether an edge clicked brings all between the same two features; the hand's own,
+ * not the step's.
+ */
+type Record = Schemas['FilletStep'] & { alike?: boolean }
+type Told = Schemas['FilletTold']
+
+const label = (e: readonly (string | number)[]) => e.join('|')
+const record = (room: Room, edges: EdgeName[]): Partial<Record> => ({
+  name: room.job.freeName('Fillet'),
+  scan: room.job.scan!.id,
+  frame: room.job.frame!.id,
+  body: room.job.body!.id,
+  edges,
+  radius: { value: null, source: 'rounded' },
+})
+
+export default defineKind<Record, Told>({
+  kind: 'fillet',
+  stage: 'Build',
+  title: 'Fillet',
+  says: 'Click near an edge; its radius is read from the scan.',
+  tries: 'by itself',
+  form: FilletForm,
+  handOnly: ['alike'],
+  slots: {
+    edges: {
+      takes: ['edge'],
+      says: 'Click near an edge of the model',
+      put: async (at, r, room) => {
+        if (at.what !== 'edge') return
+        const got = await room.job.ask<Edges>('/edges', { body: r.body, place: at.place })
+        const wanted = (r.alike === false ? [got.edge] : got.alike) as EdgeName[]
+        const names = new Set(r.edges.map(label))
+        const all = wanted.every((n) => names.has(label(n)))
+        const mine = new Set(wanted.map(label))
+        r.edges = all
+          ? r.edges.filter((n) => !mine.has(label(n)))
+          : [...r.edges, ...wanted.filter((n) => !names.has(label(n)))]
+      },
+    },
+  },
+  tools: [
+    {
+      id: 'fillet',
+      name: 'Fillet',
+      says: 'Round edges with a radius read from the scan',
+      also: 'round rounding radius',
+      group: 'edges and walls',
+      belt: 7,
+      slot: 'edges',
+      needs: needBody,
+      record: (room) => record(room, []),
+      begins: (room) => {
+        room.shown.model = true
+        room.shown.show.scan = false
+      },
+    },
+  ],
+  ready: (r) => r.edges.length > 0 || 'Click an edge of the model',
+  verb: () => 'Lay fillet',
+  shows: (_plan, r, _p, room) => {
+    const under = room.job.byId.get(r.body)
+    // Edges are clicked on the body as it is before them; it is shown rounded once they are not.
+    const key = room.hand.result ?? under?.key
+    return {
+      body: key ? { id: r.body, key } : null,
+      edges: { body: r.body, names: r.edges },
+    }
+  },
+  offers: (given, room) => {
+    const edges = given.flatMap((g) => (g.what === 'edge' ? [g.name] : []))
+    if (!edges.length || edges.length !== given.length || needBody(room)) return []
+    return [
+      {
+        tool: 'fillet',
+        title: edges.length === 1 ? 'Fillet' : `Fillet of ${edges.length} edges`,
+        slot: 'edges',
+        record: { kind: 'fillet', ...record(room, edges) } as StepRecord,
+        weigh: (got: Preview) => {
+          const read = (got.summary as unknown as Told).readings.radius
+          if (!read) return null
+          const off = read.uncertainty < 0.0005 ? '<0.001' : read.uncertainty.toFixed(3)
+          return {
+            figure: `R ${read.value.toFixed(3)} ± ${off} · scatter ${read.scatter.toFixed(3)}`,
+            cost: read.scatter,
+          }
+        },
+      },
+    ]
+  },
+})

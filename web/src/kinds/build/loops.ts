@@ -1,0 +1,49 @@
+/** A sketch's loops as lines in the frame's coordinates. */
+import type { Schemas } from '../../api/types'
+import type { LoopPlan } from '../../view3d/plan'
+
+export type SketchTold = Schemas['SketchTold']
+type Entity = Schemas['Entity']
+
+const STEPS = 48 // of a full turn
+
+/** Points along an entity on the paper, ends included. */
+function course(e: Entity): number[][] {
+  if (e.kind === 'line') return [e.start!, e.end!]
+  const [cx, cy] = e.center!
+  const r = e.radius!
+  const angle = (p: number[]) => Math.atan2(p[1] - cy, p[0] - cx)
+  const a = e.kind === 'arc' ? angle(e.start!) : 0
+  const full = 2 * Math.PI
+  const b = e.kind === 'arc' ? angle(e.end!) : full
+  const turn = e.kind === 'circle' ? full : e.ccw ? (b - a + full) % full : -((a - b + full) % full)
+  const n = Math.max(2, Math.ceil((STEPS * Math.abs(turn)) / full))
+  return Array.from({ length: n + 1 }, (_, k) => {
+    const t = a + (turn * k) / n
+    return [cx + r * Math.cos(t), cy + r * Math.sin(t)]
+  })
+}
+
+/** Each loop of a sketch, in space; pieces are turned so that they follow on. */
+export function loopsInSpace(sketch: string, told: SketchTold): LoopPlan[] {
+  const { origin, normal: n, u } = told.plane as { origin: number[]; normal: number[]; u: number[] }
+  const v = [n[1] * u[2] - n[2] * u[1], n[2] * u[0] - n[0] * u[2], n[0] * u[1] - n[1] * u[0]]
+  const to = (p: number[]) => [0, 1, 2].map((k) => origin[k] + u[k] * p[0] + v[k] * p[1])
+  const by = new Map(told.geometry.map((e) => [e.id, e]))
+  const gap = (a: number[], b: number[]) => Math.hypot(a[0] - b[0], a[1] - b[1])
+  return told.loops.map((ids) => {
+    const pieces = ids.map((id) => course(by.get(id)!))
+    const line = [...pieces[0]]
+    const next = pieces[1]
+    const near = (p: number[], piece: number[][]) =>
+      Math.min(gap(p, piece[0]), gap(p, piece[piece.length - 1]))
+    if (next && near(line[0], next) < near(line[line.length - 1], next)) line.reverse()
+    for (const piece of pieces.slice(1)) {
+      const end = line[line.length - 1]
+      line.push(
+        ...(gap(end, piece[0]) <= gap(end, piece[piece.length - 1]) ? piece : [...piece].reverse()).slice(1),
+      )
+    }
+    return { sketch, entity: ids[0], points: [...line, line[0]].map(to) }
+  })
+}

@@ -1,0 +1,87 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Schemas } from '../../api/types'
+import Head from '../../bench/Head.vue'
+import { signed } from '../../state/format'
+import { useStep } from '../useStep'
+import { SLOTS } from './frame'
+
+type Record = Schemas['FrameStep']
+type AxisKey = 'first_axis' | 'second_axis'
+const { job: j, hand, r, told: s } = useStep<Record, Schemas['FrameTold']>()
+const datums = computed(() => j.before(r.value.id, 'datum'))
+function set(k: keyof Record, v: unknown) {
+  Object.assign(r.value, { [k]: v || null })
+  hand.tryIt(0)
+}
+function flip(k: 'flip_first' | 'flip_second') {
+  r.value[k] = !r.value[k]
+  hand.tryIt(0)
+}
+function axis(k: AxisKey, v: string) {
+  const other: AxisKey = k === 'first_axis' ? 'second_axis' : 'first_axis'
+  if (r.value[other] === v) r.value[other] = r.value[k]
+  r.value[k] = v as Record['first_axis']
+  hand.tryIt(0)
+}
+const named = (what: string) => j.byId.get(String(r.value[what as keyof Record]))?.name ?? what
+const turned = ['first', 'second'] as const
+const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly string[]).includes(k)
+</script>
+
+<template>
+  <Head title="Frame" says="The part's own axes, from datums in order of trust." />
+  <section class="section">
+    <h3>Give</h3>
+    <div v-for="[k, says] in SLOTS" :key="k" class="slot mt-1.5" :class="{ 'slot-on': hand.slot === k }">
+      <label class="flex min-w-0 flex-1 items-center gap-2" :title="says"
+        ><span class="w-[46px] text-soft">{{ k }}</span>
+        <select
+          class="field min-w-0 flex-1 !border-0 !px-0 font-semibold"
+          :value="r[k] ?? ''"
+          @focus="hand.slot = k"
+          @change="set(k, ($event.target as HTMLSelectElement).value)"
+        >
+          <option v-if="k !== 'first'" value="">none</option>
+          <option v-for="d in datums" :key="d.id" :value="d.id">{{ d.name }}</option>
+        </select>
+      </label>
+      <template v-if="isTurned(k)">
+        <select
+          class="field fig !px-1"
+          :aria-label="`axis of the ${k} datum`"
+          :value="r[`${k}_axis`]"
+          @change="axis(`${k}_axis`, ($event.target as HTMLSelectElement).value)"
+        >
+          <option v-for="a in ['x', 'y', 'z']" :key="a">{{ a }}</option>
+        </select>
+        <button
+          class="btn !px-1.5 !py-0.5"
+          :class="{ 'btn-on': r[`flip_${k}`] }"
+          :aria-pressed="r[`flip_${k}`]"
+          :title="`Turn the ${k} axis round`"
+          @click="flip(`flip_${k}`)"
+        >
+          flip
+        </button>
+      </template>
+    </div>
+  </section>
+  <section class="section" aria-label="Evidence">
+    <h3>Evidence</h3>
+    <template v-if="s">
+      <div
+        v-for="m in s.misses"
+        :key="m.what"
+        class="flex justify-between gap-2 border-b border-dotted border-rule py-1.5"
+      >
+        <span>{{ named(m.datum) }} {{ m.what }}</span
+        ><span class="fig whitespace-nowrap">{{ signed(m.degrees) }}°</span>
+      </div>
+      <p class="mt-2 text-soft">
+        {{ s.open_freedoms ? `${s.open_freedoms} of 6 freedoms still open` : 'All six freedoms are held.' }}
+      </p>
+    </template>
+    <p v-else class="mt-1.5 text-soft">Choose a first datum.</p>
+  </section>
+</template>

@@ -1,0 +1,99 @@
+import type { DatumLine, Matrix, Preview, Schemas, StepRecord, Stone } from '../../api/types'
+import type { Room } from '../../state/room'
+import { defineKind, type Slot } from '../kind'
+import { doneOf } from '../picks'
+import FrameForm from './FrameForm.vue'
+
+type Record = Schemas['FrameStep']
+type Told = Schemas['FrameTold']
+type Key = 'first' | 'second' | 'origin'
+export const SLOTS: [Key, string][] = [
+  ['first', 'holds its axis exactly'],
+  ['second', 'stops the part turning'],
+  ['origin', 'zero lies on it'],
+]
+
+/** Datums in the order of trust they would be given: planes first, an axis for the origin. */
+function record(room: Room, datums: Stone[]): Partial<Record> {
+  const is = (s: Stone) => (s.told as unknown as DatumLine).element
+  const planes = datums.filter((s) => is(s) === 'plane')
+  const axes = datums.filter((s) => is(s) === 'cylinder')
+  return {
+    name: room.job.freeName('Part frame'),
+    first: (planes[0] ?? datums[0]).id,
+    second: planes[1]?.id ?? null,
+    origin: axes[0]?.id ?? null,
+    first_axis: 'z',
+    second_axis: 'y',
+    flip_first: false,
+    flip_second: false,
+  }
+}
+const slot = (key: Key): Slot<Record> => ({
+  takes: ['datum'],
+  says: 'Click a datum in the view or the yard',
+  put: (at, r, room) => {
+    if (at.what !== 'datum') return
+    r[key] = at.id
+    room.hand.tryIt(0)
+  },
+  yard: {
+    gives: ['datum'],
+    put: (s, r, room) => {
+      r[key] = s.id
+      room.hand.tryIt(0)
+    },
+  },
+})
+
+export default defineKind<Record, Told>({
+  kind: 'frame',
+  stage: 'Frame',
+  title: 'Frame',
+  says: "The part's own axes, from datums in order of trust.",
+  form: FrameForm,
+  slots: { first: slot('first'), second: slot('second'), origin: slot('origin') },
+  tools: [
+    {
+      id: 'frame',
+      name: 'Set frame',
+      says: 'Put the part on its own axes',
+      also: 'align coordinates axes',
+      group: 'set',
+      belt: 3,
+      needs: (room) => (doneOf(room, 'datum').length ? null : 'Lay a datum first.'),
+      record: (room) => record(room, doneOf(room, 'datum')),
+    },
+  ],
+  verb: () => 'Lay frame',
+  shows: (plan, r, preview, room) => ({
+    matrix: (preview?.summary.matrix as Matrix | undefined) ?? plan.matrix,
+    scan: plan.scan && { ...plan.scan, matrix: preview?.summary.matrix ?? plan.scan.matrix },
+    datums: room.hand.slot
+      ? room.job.before(r.id, 'datum').map((s) => s.id)
+      : [...new Set([...plan.datums, r.first, r.second, r.origin].filter((id) => id !== null))],
+  }),
+  laid: (room) => {
+    room.shown.show.scan = true
+  },
+  offers: (given, room) => {
+    const datums = given.flatMap((g) => (g.what === 'datum' ? [room.job.byId.get(g.id)!] : []))
+    if (!datums.length || datums.length !== given.length) return []
+    return [
+      {
+        tool: 'frame',
+        title: 'Frame',
+        record: { kind: 'frame', ...record(room, datums) } as StepRecord,
+        weigh: (got: Preview) => {
+          const t = got.summary as unknown as Told
+          const off = Math.max(0, ...t.misses.map((m) => Math.abs(m.degrees)))
+          const held = t.open_freedoms ? `${t.open_freedoms} of 6 freedoms open` : 'all six freedoms held'
+          return {
+            figure: t.misses.length ? `${held} · ${off.toFixed(3)}° apart` : held,
+            cost: t.open_freedoms,
+          }
+        },
+      },
+    ]
+  },
+})

@@ -1,0 +1,248 @@
+/** What is in hand: one step's record, tried as it changes, laid or dropped. */
+import { defineStore } from 'pinia'
+import { computed, reactive, ref, shallowRef } from 'vue'
+import { numbers, study } from '../api/client'
+import type { PickRecord, Preview, StepRecord, Stone } from '../api/types'
+import type { Kind, Slot, Tool } from '../kinds/kind'
+import { kindOf } from '../kinds/registry'
+import type { Under } from '../view3d/picking'
+import { useDetails } from './details'
+import { useJob } from './job'
+import { useMarks, type Mark } from './marks'
+import type { Room } from './room'
+import { useShown } from './shown'
+
+export type Held = { kind: string; editing: boolean; record: StepRecord }
+export type Lit = { facets: Uint32Array; tone: 'picked' | 'goes' | 'added' }
+
+/** The hand as others see it; written out, because kinds speak of it and it speaks of kinds. */
+export interface Hand {
+  held: Held | null
+  readonly record: StepRecord | null
+  readonly kind: Kind | null
+  slot: string | null
+  readonly spot: Slot<StepRecord> | null
+  preview: Preview | null
+  readonly previewing: boolean
+  error: string
+  readonly studying: { progress: number; message: string } | null
+  lit: Lit | null
+  over: Under | null
+  readonly scan: Stone | null
+  readonly told: Record<string, unknown> | null
+  readonly result: string | null
+  readonly missing: string | null
+  takeUp: (kind: string, fields: Omit<StepRecord, 'kind'>, editing?: boolean) => void
+  start: (tool: Tool) => void
+  takeBack: (stone: Stone) => Promise<void>
+  drop: () => void
+  tryIt: (delay?: number) => void
+  again: (delay?: number) => void
+  stopTrying: () => void
+  showPick: (scan: string, pick: PickRecord, element: string | null) => Promise<void>
+  select: () => Promise<void>
+  mark: (by: Mark) => void
+  lay: () => Promise<boolean>
+}
+
+export const useHand: () => Hand = defineStore('hand', () => {
+  const j = useJob()
+  const shown = useShown()
+  const marks = useMarks()
+  const details = useDetails()
+  const held = ref<Held | null>(null)
+  const slot = ref<string | null>(null)
+  const preview = shallowRef<Preview | null>(null)
+  const previewing = ref(false)
+  const error = ref('')
+  const studying = ref<{ progress: number; message: string } | null>(null)
+  /** Facets lit on the scan that is shown. */
+  const lit = shallowRef<Lit | null>(null)
+  /** What the pointer is over, of what the slot takes. */
+  const over = shallowRef<Under | null>(null)
+
+  const record = computed(() => held.value?.record ?? null)
+  const kind = computed(() => (held.value ? (kindOf(held.value.kind) ?? null) : null))
+  /** The scan the thing in hand works on. */
+  const scan = computed(() => (record.value?.scan ? (j.byId.get(record.value.scan as string) ?? null) : null))
+  /** What was said of it, where that is no failure. */
+  const told = computed(() =>
+    preview.value && preview.value.status !== 'failed' ? preview.value.summary : null,
+  )
+  /** The preview where it stands for a result that can be shown. */
+  const result = computed(() => (preview.value?.key && told.value && !error.value ? preview.value.key : null))
+  const spot = computed(() => (slot.value ? (kind.value?.slots[slot.value] ?? null) : null))
+  const missing = computed(() => {
+    const k = kind.value
+    if (!k || !record.value) return 'Nothing is in hand.'
+    const said = k.ready(record.value, preview.value)
+    return said === true ? null : said
+  })
+
+  const room = (): Room => ({ job: j, hand: useHand(), shown, marks })
+
+  function takeUp(kindName: string, fields: Omit<StepRecord, 'kind'>, editing = false) {
+    drop()
+    shown.show.after = true
+    const copy = JSON.parse(JSON.stringify(fields)) as Omit<StepRecord, 'kind'>
+    held.value = { kind: kindName, editing, record: reactive({ ...copy, kind: kindName }) as StepRecord }
+    const tries = kind.value?.tries
+    if (tries === 'always' || (tries === 'taken back' && editing)) tryIt(0)
+  }
+  function start(tool: Tool) {
+    const r = room()
+    if (tool.needs(r)) return
+    shown.stage = tool.stage
+    takeUp(tool.kind, tool.record(r) as Omit<StepRecord, 'kind'>)
+    slot.value = tool.slot
+    tool.begins(r)
+  }
+  /** Take a laid stone back to the bench. */
+  async function takeBack(stone: Stone) {
+    try {
+      const whole = await details.stone(j.job!.id, stone.id)
+      takeUp(stone.kind, whole.record as StepRecord, true)
+      shown.chosen = stone.id
+      shown.stage = kind.value?.stage ?? shown.stage
+    } catch (e) {
+      j.error = (e as Error).message
+    }
+  }
+  function drop() {
+    stopTrying()
+    held.value = null
+    slot.value = null
+    preview.value = null
+    error.value = ''
+    lit.value = null
+    over.value = null
+    marks.forget()
+    shown.lines = []
+    shown.show.moved = false
+  }
+
+  let asked: AbortController | null = null
+  let waiting = 0
+  /** Ask what the thing in hand would say; only the newest answer counts. */
+  function tryIt(delay = 120) {
+    window.clearTimeout(waiting)
+    waiting = window.setTimeout(async () => {
+      if (!held.value) return
+      asked?.abort()
+      const mine = (asked = new AbortController())
+      previewing.value = true
+      try {
+        const told = (progress: number, message: string) => {
+          if (mine === asked) studying.value = { progress, message }
+        }
+        const step = plain(held.value)
+        const got = await study<Preview>(j.job!.id, '/preview', { step }, told, mine.signal)
+        if (mine !== asked) return
+        preview.value = got
+        error.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
+      } catch (e) {
+        if ((e as Error).name !== 'AbortError') error.value = (e as Error).message
+      } finally {
+        if (mine === asked) {
+          previewing.value = false
+          studying.value = null
+        }
+      }
+    }, delay)
+  }
+  /** What was said is no longer so: ask again. */
+  function again(delay = 0) {
+    preview.value = null
+    tryIt(delay)
+  }
+  /** Stop what is being worked out. */
+  function stopTrying() {
+    window.clearTimeout(waiting)
+    asked?.abort()
+    asked = null
+    previewing.value = false
+    studying.value = null
+  }
+  const plain = (h: Held) => {
+    const out = JSON.parse(JSON.stringify(h.record)) as Record<string, unknown>
+    if (!out.id) delete out.id
+    for (const k of kind.value?.handOnly ?? []) delete out[k]
+    return out
+  }
+
+  /** Light what a pick gathers on a scan. */
+  async function showPick(scanId: string, pick: PickRecord, element: string | null) {
+    try {
+      const got = await j.ask<{ shown: string }>('/pick', { scan: scanId, pick, element })
+      lit.value = { facets: numbers(got.shown), tone: 'picked' }
+    } catch (e) {
+      error.value = (e as Error).message
+      lit.value = null
+    }
+  }
+  /** Light what the marks in hand select. */
+  async function select() {
+    const h = held.value
+    if (!h?.record.marks || !h.record.scan) return
+    error.value = ''
+    try {
+      const facets = await marks.select(h.record.scan as string, h.record.marks as Mark[])
+      if (facets && held.value === h) lit.value = { facets, tone: 'picked' }
+    } catch (e) {
+      error.value = (e as Error).message
+    }
+  }
+  function mark(by: Mark) {
+    ;(record.value!.marks as Mark[]).push(by)
+    select()
+    tryIt()
+  }
+
+  async function lay(): Promise<boolean> {
+    const h = held.value
+    const k = kind.value
+    if (!h || !k || missing.value) return false
+    j.busy = true
+    error.value = ''
+    try {
+      await j.changed('POST', '/stones', { step: plain(h) })
+      drop()
+      k.laid(room())
+      return true
+    } catch (e) {
+      error.value = (e as Error).message
+      return false
+    } finally {
+      j.busy = false
+    }
+  }
+
+  return {
+    held,
+    record,
+    kind,
+    slot,
+    spot,
+    preview,
+    previewing,
+    error,
+    studying,
+    lit,
+    over,
+    scan,
+    told,
+    result,
+    missing,
+    takeUp,
+    start,
+    takeBack,
+    drop,
+    tryIt,
+    again,
+    stopTrying,
+    showPick,
+    select,
+    mark,
+    lay,
+  }
+})

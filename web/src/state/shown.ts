@@ -1,0 +1,87 @@
+/** What is shown of the job, and how: the stage, what is hidden, colours, units. */
+import { defineStore } from 'pinia'
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import type { ProofView, Vec3 } from '../api/types'
+import { stageOf } from '../kinds/registry'
+import type { StageKey } from '../kinds/stages'
+import { useJob } from './job'
+
+export const useShown = defineStore('shown', () => {
+  const j = useJob()
+  const stage = ref<StageKey>('Scans')
+  const show = reactive({
+    scan: true,
+    /** The model where scan and model are both worked on, and where only the scan is. */
+    model: true,
+    modelBesideScan: false,
+    tide: false,
+    after: true,
+    edges: false,
+    moved: false,
+    colours: true,
+    joined: 'scans' as 'scans' | 'mesh' | 'apart',
+  })
+  const hidden = reactive(new Set<string>())
+  const alone = ref<string | null>(null)
+  const chosen = ref<string | null>(null)
+  const proof = shallowRef<ProofView | null>(null)
+  const tolerance = ref(0.1)
+  /** How far the colours of what moved or strains reach, mm. */
+  const reach = ref(0)
+  /** A place to look at closer, in the scan's coordinates. */
+  const focus = shallowRef<{ place: number[]; size: number } | null>(null)
+  /** Lines a panel wants drawn, in the scan's coordinates. */
+  const lines = shallowRef<{ points: number[][]; closed: boolean; colour: string }[]>([])
+  const inches = ref(localStorage.getItem('mason.units') === 'in')
+  watch(inches, (v) => localStorage.setItem('mason.units', v ? 'in' : 'mm'))
+
+  const onScan = computed(() => (stageOf(stage.value)?.view ?? 'both') !== 'both' && !proof.value)
+  /** Whether the model is asked for: where a stage works on the scan, it stays hidden until it is. */
+  const model = computed({
+    get: () => (onScan.value ? show.modelBesideScan : show.model),
+    set: (v: boolean) => (onScan.value ? (show.modelBesideScan = v) : (show.model = v)),
+  })
+  watch(stage, () => (show.modelBesideScan = false))
+
+  const visible = (id: string) => {
+    const r = j.root(id)
+    return alone.value ? alone.value === r || alone.value === id : !hidden.has(r)
+  }
+  function toggle(id: string) {
+    const r = j.root(id)
+    if (!hidden.delete(r)) hidden.add(r)
+  }
+  function reset() {
+    proof.value = null
+    chosen.value = null
+    hidden.clear()
+    alone.value = null
+    focus.value = null
+    lines.value = []
+    Object.assign(show, { scan: true, model: true, modelBesideScan: false, tide: false, moved: false })
+    show.joined = j.merged ? 'mesh' : 'scans'
+    const bare = j.allStones.every((s) => s.course === 'scan')
+    stage.value = !bare ? 'Build' : j.placed ? 'Join' : 'Scans'
+  }
+  const lookAt = (place: Vec3 | number[], size: number) => (focus.value = { place, size })
+
+  return {
+    stage,
+    show,
+    model,
+    onScan,
+    hidden,
+    alone,
+    chosen,
+    proof,
+    tolerance,
+    reach,
+    focus,
+    lines,
+    inches,
+    visible,
+    toggle,
+    reset,
+    lookAt,
+  }
+})

@@ -1,0 +1,31 @@
+/** The colours of what is shown, and the matt stone it is made of. */
+import * as THREE from 'three'
+import type { Matrix } from '../api/types'
+
+/** Stone colours of scans shown together. */
+export const STONES = [0xc9b48a, 0x7f9d7e, 0xb9776a, 0x7792b3, 0xa48bb0, 0x6e675e]
+export const COLOURS = {
+  brick: 0x9e2b2b,
+  moss: 0x4c7a4a,
+  sand: 0xc9b48a,
+  slate: 0x58789a,
+  saffron: 0xe79a12,
+  inkblue: 0x1e3c66,
+  ink: 0x23262a,
+  plum: 0x85497a,
+}
+export type Colour = keyof typeof COLOURS
+
+export const css = (c: number) => `#${c.toString(16).padStart(6, '0')}`
+
+export const stone = (color: number, extra: THREE.MeshStandardMaterialParameters = {}) =>
+  new THREE.MeshStandardMaterial({ color, roughness: 0.95, metalness: 0, side: THREE.DoubleSide, ...extra })
+
+export const matrix4 = (m: Matrix | null | undefined) => {
+  const out = new THREE.Matrix4()
+  if (m) out.set(...(m.flat() as Parameters<THREE.Matrix4['set']>))
+  return out
+}
+export const times = (a: Matrix | null, b: Matrix): Matrix =>
+  a ? a.map((row) => b[0].map((_, c) => row.reduce((t, v, k) => t + v * b[k][c], 0))) : b
+export const vector = (p: number[]) => new THREE.Vector3(p[0], p[1], p[2])
