@@ -93,4 +93,5 @@ def test_what_another_changes_is_seen_within_two_seconds(server, page):
     page.wait_for_timeout(2000)
     bench.get_by_role("heading", name="Plane datum").wait_for()
     page.keyboard.press("Escape")
+    page.get_by_role("navigation", name="Stages").get_by_role("button", name="Build", exact=True).click()
     bench.get_by_role("button", name="R: chosen 2.5, change").wait_for(timeout=2000)

@@ -429,8 +429,8 @@ def _pairs(items: list[str], option: str) -> dict[str, str]:
 def replay(
     recipe: str,
     out: Annotated[str, typer.Option("--out", help="Folder for the results.")],
-    scan: Annotated[list[str], typer.Option("--scan", help="NAME=FILE: another scan for a scan step.")] = [],  # noqa: B006
-    set_: Annotated[list[str], typer.Option("--set", help="NAME=VALUE: another number for a value.")] = [],  # noqa: B006
+    scan: Annotated[list[str], typer.Option("--scan", help="NAME=FILE: another scan for a scan step.")] = [],
+    set_: Annotated[list[str], typer.Option("--set", help="NAME=VALUE: another number for a value.")] = [],
     progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
     as_json: Json = False,
 ) -> None:

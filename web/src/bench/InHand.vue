@@ -36,6 +36,6 @@ const verb = computed(() => {
       </button>
       <button class="btn" title="Esc" @click="hand.drop()">Drop</button>
     </div>
-    <p v-if="hand.missing && !hand.error" class="mt-1.5 text-soft">{{ hand.missing }}</p>
+    <p v-if="hand.missing && !hand.error && !hand.spot" class="mt-1.5 text-soft">{{ hand.missing }}</p>
   </div>
 </template>

@@ -25,7 +25,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
   const seen = new Map<string, unknown>()
   let framed = ''
   let newest: Drawn | null = null
-  let waiting = 0
+  let drawing = false
 
   /** Whether a part is another than last time. */
   const changed = (part: string, value: unknown) => {
@@ -35,8 +35,19 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
     return true
   }
 
+  /** The newest wish is drawn once what is being drawn is there; those between are passed over. */
   async function draw(d: Drawn) {
     newest = d
+    if (drawing) return
+    drawing = true
+    while (newest) {
+      const now: Drawn = newest
+      newest = null
+      await once(now)
+    }
+    drawing = false
+  }
+  async function once(d: Drawn) {
     const { plan, job } = d
     const { layers } = viewer
     const scan = plan.scan && {
@@ -53,19 +64,17 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
           seen.delete('lit')
           seen.delete('tide')
           seen.delete('strain')
-          waiting++
           loading('Fetching the scan')
         }
         try {
           await layers.scan.set(scan)
         } finally {
-          if (fetches && --waiting === 0) loading('')
+          if (fetches) loading('')
         }
       }
       if (changed('beside', plan.beside)) await layers.beside.set(plan.beside.map((s) => ({ ...s, job })))
       const body = plan.body && { ...plan.body, job, visible: plan.bodyOn, ghost: d.ghost }
       if (changed('body', body)) await layers.body.set(body)
-      if (newest !== d) return
       const matrix = JSON.stringify(plan.matrix)
       frameView(d, matrix)
       drawLines(d)
@@ -104,18 +113,16 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
     const wasStrain = changed('strain', strain)
     if (wasTide && !strain) await layers.tide.set(tide)
     if (wasStrain) await layers.strain.set(strain)
-    const lit = plan.litBy ? await litBy(job, plan, d) : d.lit
-    if (newest !== d) return
+    const lit = plan.litBy ? await litBy(job, plan) : d.lit
     const label = lit
       ? `${lit.tone} ${lit.facets.length} ${checksum(lit.facets)} ${plan.scanOn} ${matrix}`
       : ''
     if (changed('lit', label)) layers.lit.set(lit)
   }
-  async function litBy(job: number, plan: Plan, d: Drawn): Promise<Lit | null> {
+  async function litBy(job: number, plan: Plan): Promise<Lit | null> {
     const by = plan.litBy!
     if (!plan.scan) return null
     const b = await geometry(job, by.key, 'also', plan.scan.key, by.name)
-    if (newest !== d) return null
     const some: number[] = []
     ;(b.arrays.values as Uint8Array).forEach((v, i) => v && some.push(i))
     return { facets: Uint32Array.from(some), tone: by.tone }

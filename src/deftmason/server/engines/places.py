@@ -10,7 +10,7 @@ from deftmason.core.recipe.store import ResultStore
 
 __all__ = ["FILES", "buffer_path", "file_path", "picture_path"]
 
-_VERSION = 1  # of the buffers: another one is made anew
+_VERSION = 2  # of the buffers: another one is made anew
 
 #: The files there are to hand on.
 FILES = ("model.step", "model.stl", "scan.ply", "sketch.dxf", "model.py")

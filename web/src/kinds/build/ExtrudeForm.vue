@@ -6,7 +6,7 @@ import Head from '../../bench/Head.vue'
 import Rule from '../../bench/Rule.vue'
 import { short, whole } from '../../state/format'
 import { useStep } from '../useStep'
-import { missingFaces } from './extrude'
+import { missingFaces } from './ends'
 import type { SketchTold } from './loops'
 
 type Record = Schemas['ExtrudeStep']

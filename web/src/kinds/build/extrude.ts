@@ -3,6 +3,7 @@ import { short } from '../../state/format'
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf, needBody, needSketch, pickAt, widenPick } from '../picks'
+import { missingFaces } from './ends'
 import ExtrudeForm from './ExtrudeForm.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 
@@ -25,9 +26,6 @@ function record(room: Room, how: Record['how'], sketch: string, loops: string[] 
     draft: { value: 0, source: 'typed' },
   }
 }
-export const missingFaces = (r: Record) =>
-  (['start', 'end'] as const).filter((k) => r[k].to === 'face' && !r[k].pick)
-
 const end = (key: End): Slot<Record> => ({
   takes: ['scan'],
   says: `Click the face where it ${key === 'start' ? 'begins' : 'ends'}`,

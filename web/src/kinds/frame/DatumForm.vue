@@ -6,7 +6,7 @@ import Residuals from '../../bench/Residuals.vue'
 import Rule from '../../bench/Rule.vue'
 import { mm, whole } from '../../state/format'
 import { useStep } from '../useStep'
-import { ruleOf } from './datum'
+import { RULE_OF, TITLE_OF } from './elements'
 
 type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null }
 const { hand, r, told: s } = useStep<Record, Schemas['DatumTold']>()
@@ -21,7 +21,7 @@ const KINDS: [Record['element'], string][] = [
 function kind(e: Record['element']) {
   r.value.element = e
   if (!r.value.pick) return
-  Object.assign(r.value.pick, { rule: ruleOf(e), angle_deg: null })
+  Object.assign(r.value.pick, { rule: RULE_OF[e], angle_deg: null })
   hand.showPick(r.value.scan, r.value.pick, e)
   hand.tryIt(0)
 }
@@ -29,7 +29,7 @@ const direction = computed(() => {
   const u = s.value?.direction_uncertainty_deg ?? 0
   return u < 0.0005 ? '<0.001' : u.toFixed(3)
 })
-const title = computed(() => (r.value.element === 'plane' ? 'Plane datum' : 'Axis datum'))
+const title = computed(() => TITLE_OF[r.value.element])
 const says = computed(() =>
   r.value.element === 'plane'
     ? 'Click a flat face once; it spreads as far as it faces the same way.'

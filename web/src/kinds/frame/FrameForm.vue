@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { signed } from '../../state/format'
 import { useStep } from '../useStep'
-import { SLOTS } from './frame'
+import { SLOTS } from './order'
 
 type Record = Schemas['FrameStep']
 type AxisKey = 'first_axis' | 'second_axis'

@@ -1,21 +1,19 @@
 import type { PickRecord, Preview, Schemas, StepRecord } from '../../api/types'
+import { whole } from '../../state/format'
 import type { Room } from '../../state/room'
 import type { Under } from '../../view3d/picking'
 import { defineKind, type Offer } from '../kind'
 import { needScan, pickAt, widenPick } from '../picks'
+import { NAME_OF, RULE_OF, TITLE_OF, type Element } from './elements'
 import DatumForm from './DatumForm.vue'
 
 type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null }
 type Told = Schemas['DatumTold']
-type Element = Record['element']
 
-const RULE: { [K in Element]: PickRecord['rule'] } = { plane: 'same facing', cylinder: 'same bend' }
-const NAME: { [K in Element]: string } = { plane: 'Plane', cylinder: 'Axis' }
-const TITLE: { [K in Element]: string } = { plane: 'Plane datum', cylinder: 'Axis datum' }
-
+const LEAST_TURN = 0.25 // radians of a cylinder that must be seen
 const tool = (element: Element, id: string, says: string, also: string, belt: number) => ({
   id,
-  name: TITLE[element],
+  name: TITLE_OF[element],
   says,
   also,
   belt,
@@ -27,7 +25,7 @@ const tool = (element: Element, id: string, says: string, also: string, belt: nu
   },
   record: (room: Room) =>
     ({
-      name: room.job.freeName(NAME[element]),
+      name: room.job.freeName(NAME_OF[element]),
       scan: room.job.scan!.id,
       element,
       pick: null,
@@ -36,33 +34,34 @@ const tool = (element: Element, id: string, says: string, also: string, belt: nu
 
 /** What a place on the scan could be: worse the more it scatters, and the less of the surface it explains. */
 function offer(element: Element, at: Under, room: Room): Offer | null {
-  const pick = pickAt(at, RULE[element], null)
+  const pick = pickAt(at, RULE_OF[element], null)
   if (!pick || at.what !== 'scan') return null
   return {
     tool: element,
-    title: TITLE[element],
+    title: TITLE_OF[element],
     slot: 'place',
     record: {
       kind: 'datum',
-      name: room.job.freeName(NAME[element]),
+      name: room.job.freeName(NAME_OF[element]),
       scan: at.id,
       element,
       pick,
     } as StepRecord,
     weigh: (got: Preview) => {
       const t = got.summary as unknown as Told
-      const size = element === 'cylinder' ? t.says : `flat over ${t.area.toPrecision(3)} mm²`
+      const radius = t.parameters.radius as number | undefined
+      // A cylinder of which only a sliver is seen is a flat face with noise.
+      if (radius !== undefined && Math.sqrt(t.area) < LEAST_TURN * radius) return null
+      const size = radius === undefined ? `flat over ${whole(Math.round(t.area))} mm²` : t.says
       return { figure: `${size} · scatter ${t.scatter.toPrecision(2)}`, cost: t.scatter / Math.sqrt(t.area) }
     },
   }
 }
 
-export const ruleOf = (element: Element) => RULE[element]
-
 export default defineKind<Record, Told>({
   kind: 'datum',
   stage: 'Frame',
-  title: (r) => TITLE[r.element],
+  title: (r) => TITLE_OF[r.element],
   says: (r) =>
     r.element === 'plane'
       ? 'Click a flat face once; it spreads as far as it faces the same way.'
@@ -74,7 +73,7 @@ export default defineKind<Record, Told>({
       takes: ['scan'],
       says: 'Click the surface on the scan',
       put: (at, r, room) => {
-        const pick = pickAt(at, RULE[r.element], r.pick)
+        const pick = pickAt(at, RULE_OF[r.element], r.pick)
         if (!pick) return
         r.pick = pick
         room.hand.showPick(r.scan, pick, r.element)

@@ -2,16 +2,11 @@ import type { DatumLine, Matrix, Preview, Schemas, StepRecord, Stone } from '../
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf } from '../picks'
+import type { Key } from './order'
 import FrameForm from './FrameForm.vue'
 
 type Record = Schemas['FrameStep']
 type Told = Schemas['FrameTold']
-type Key = 'first' | 'second' | 'origin'
-export const SLOTS: [Key, string][] = [
-  ['first', 'holds its axis exactly'],
-  ['second', 'stops the part turning'],
-  ['origin', 'zero lies on it'],
-]
 
 /** Datums in the order of trust they would be given: planes first, an axis for the origin. */
 function record(room: Room, datums: Stone[]): Partial<Record> {

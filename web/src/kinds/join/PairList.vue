@@ -19,6 +19,10 @@ const rest = computed(() =>
     ? Math.sqrt(misfits.value.reduce((t, d) => t + d * d, 0) / misfits.value.length)
     : null,
 )
+function bring(scan: string) {
+  p.chosen = scan
+  hand.slot = 'pairs'
+}
 function itself() {
   hand.record!.by = 'itself'
   hand.slot = null
@@ -35,10 +39,7 @@ function itself() {
         class="field flex-1"
         :value="p.moving ?? ''"
         aria-label="Scan to bring"
-        @change="
-          p.chosen = ($event.target as HTMLSelectElement).value
-          hand.slot = 'pairs'
-        "
+        @change="bring(($event.target as HTMLSelectElement).value)"
       >
         <option v-for="id in p.free" :key="id" :value="id">
           {{ numberOf(id) }} {{ nameOf(id) }}{{ p.placed.includes(id) ? ', placed' : '' }}

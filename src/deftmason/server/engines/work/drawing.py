@@ -19,6 +19,7 @@ from deftmason.core.kernel.body import Body
 from deftmason.core.kernel.tessellate import edge_polylines, tessellate
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.cells import spacing_of
+from deftmason.core.scan.creases import part_at_creases
 from deftmason.core.scan.mesh import PointCloud, TriMesh
 from deftmason.core.scan.proxy import Proxy, make_proxy
 
@@ -105,10 +106,12 @@ def scan_buffer(store: ResultStore, key: str) -> bytes:
         return _cloud_buffer(full, proxy)
     mesh: TriMesh = proxy.mesh
     origin = mesh.bounds.mean(axis=0)
+    drawn = part_at_creases(mesh)
     arrays = {
         "positions": (mesh.vertices - origin).astype(np.float32),
-        "indices": mesh.faces.astype(np.uint32),
-        "normals": mesh.vertex_normals.astype(np.float32),
+        "indices": drawn.faces.astype(np.uint32),
+        "normals": drawn.normals.astype(np.float32),
+        "sources": drawn.sources.astype(np.uint32),  # which position each vertex that is drawn stands for
     }
     if full.colors is not None:
         arrays["colors"] = np.asarray(full.colors)[proxy.vertices]

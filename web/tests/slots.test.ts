@@ -1,0 +1,130 @@
+// @vitest-environment jsdom
+import { describe, expect, it, vi } from 'vitest'
+import { kindOf } from '../src/kinds/registry'
+import type { Under } from '../src/view3d/picking'
+import { built, roomWith } from './fakes'
+
+const onScan = (place: [number, number, number]): Under => ({
+  what: 'scan',
+  id: 'scan',
+  place,
+  normal: [0, 0, 1],
+  shown: place,
+  facet: 3,
+})
+
+function held(kind: string, record: Record<string, unknown>) {
+  const room = roomWith(built())
+  for (const ask of ['tryIt', 'showPick', 'again'] as const)
+    vi.spyOn(room.hand, ask).mockImplementation(() => Promise.resolve())
+  room.hand.takeUp(kind, { name: 'X', ...record })
+  return { room, kind: kindOf(kind)!, record: room.hand.record! }
+}
+
+describe('slots', () => {
+  it('an extrusion asks for both faces in turn and is tried when it has them', () => {
+    const face = { to: 'face', pick: null, height: { value: null, source: 'rounded' } }
+    const { room, kind, record } = held('extrude', {
+      scan: 'scan',
+      how: 'join',
+      loops: [],
+      start: face,
+      end: face,
+    })
+    room.hand.slot = 'start'
+    expect(kind.ready(record, null)).toBe('Click the face where it begins')
+    kind.slots.start.put!(onScan([1, 2, 3]), record, room)
+    expect(room.hand.slot).toBe('end')
+    expect(kind.ready(record, null)).toBe('Click the face where it ends')
+    expect(room.hand.tryIt).not.toHaveBeenCalled()
+    kind.slots.end.put!(onScan([1, 2, 9]), record, room)
+    expect(kind.ready(record, null)).toBe(true)
+    expect(room.hand.tryIt).toHaveBeenCalledOnce()
+    expect((record.end as { pick: { place: number[] } }).pick.place).toEqual([1, 2, 9])
+  })
+
+  it('a slot does not take what it does not say it takes', () => {
+    const { room, kind, record } = held('datum', { scan: 'scan', element: 'plane', pick: null })
+    kind.slots.place.put!({ what: 'datum', id: 'low', shown: [0, 0, 0] }, record, room)
+    expect(record.pick).toBeNull()
+  })
+
+  it('a datum keeps its widened angle when another place is clicked', () => {
+    const { room, kind, record } = held('datum', { scan: 'scan', element: 'plane', pick: null })
+    kind.slots.place.put!(onScan([0, 0, 0]), record, room)
+    kind.widens(1.25, record, room)
+    expect((record.pick as { angle_deg: number }).angle_deg).toBe(15)
+    kind.slots.place.put!(onScan([5, 0, 0]), record, room)
+    expect((record.pick as { angle_deg: number }).angle_deg).toBe(15)
+  })
+
+  it('a frame takes datums from the view and from the yard', () => {
+    const { room, kind, record } = held('frame', { first: 'low', second: null, origin: null })
+    kind.slots.second.put!({ what: 'datum', id: 'front', shown: [0, 0, 0] }, record, room)
+    kind.slots.origin.yard!.put(room.job.byId.get('bore')!, record, room)
+    expect(record).toMatchObject({ first: 'low', second: 'front', origin: 'bore' })
+  })
+
+  it('a loop clicked is pushed, clicked again it is left', () => {
+    const face = { to: 'through', pick: null, height: { value: null, source: 'rounded' } }
+    const { room, kind, record } = held('extrude', {
+      scan: 'scan',
+      sketch: 'outline',
+      loops: [],
+      start: face,
+      end: face,
+    })
+    const loop: Under = { what: 'loop', sketch: 'outline', entity: 'e3', shown: [0, 0, 0], points: [] }
+    kind.slots.loops.put!(loop, record, room)
+    expect(record.loops).toEqual(['e3'])
+    kind.slots.loops.put!({ ...loop, sketch: 'other' }, record, room)
+    kind.slots.loops.put!(loop, record, room)
+    expect(record.loops).toEqual([])
+  })
+
+  it('what is the hand’s own is never sent', () => {
+    expect(kindOf('fillet')!.handOnly).toEqual(['alike'])
+  })
+})
+
+describe('what can be made of this', () => {
+  const offers = (given: Under[]) => {
+    const room = roomWith(built())
+    return ['datum', 'frame', 'extrude', 'fillet'].flatMap((k) => kindOf(k)!.offers(given, room))
+  }
+  it('a place on the scan is a plane or an axis', () => {
+    expect(offers([onScan([1, 1, 1])]).map((o) => o.title)).toEqual(['Plane datum', 'Axis datum'])
+  })
+  it('two datums are a frame, planes before axes', () => {
+    const [o] = offers([
+      { what: 'datum', id: 'bore', shown: [0, 0, 0] },
+      { what: 'datum', id: 'low', shown: [0, 0, 0] },
+    ])
+    expect(o.record).toMatchObject({ kind: 'frame', first: 'low', second: null, origin: 'bore' })
+  })
+  it('an edge is a fillet, a loop an extrusion or a cut', () => {
+    const edge: Under = {
+      what: 'edge',
+      body: 'round',
+      name: ['a', 'b', 0],
+      place: [0, 0, 0],
+      shown: [0, 0, 0],
+    }
+    expect(offers([edge]).map((o) => o.title)).toEqual(['Fillet'])
+    const loop: Under = { what: 'loop', sketch: 'outline', entity: 'e1', shown: [0, 0, 0], points: [] }
+    expect(offers([loop]).map((o) => o.title)).toEqual(['Extrude', 'Cut through'])
+    expect(offers([edge, loop])).toEqual([])
+  })
+  it('a cylinder of which a sliver is seen is none', () => {
+    const axis = offers([onScan([1, 1, 1])])[1]
+    const told = (radius: number) => ({
+      status: 'sound',
+      says: '',
+      key: null,
+      values: [],
+      summary: { area: 400, scatter: 0.02, says: '⌀', parameters: { radius } },
+    })
+    expect(axis.weigh(told(6))).not.toBeNull()
+    expect(axis.weigh(told(2000))).toBeNull()
+  })
+})

@@ -1,0 +1,41 @@
+import { describe, expect, it } from 'vitest'
+import { layWall, related } from '../src/wall/layout'
+
+const stone = (id: string, course: string, inputs: string[] = []) => ({
+  id,
+  name: `Stone ${id}`,
+  course,
+  inputs,
+})
+
+describe('the wall', () => {
+  const stones = [
+    stone('scan', 'scan'),
+    ...Array.from({ length: 59 }, (_, k) =>
+      stone(`s${k}`, ['datums', 'sketches', 'bodies'][k % 3], [k % 3 ? `s${k - 1}` : 'scan']),
+    ),
+  ]
+  const places = layWall(stones)
+
+  it('lays no two stones of a course over each other', () => {
+    for (const course of ['datums', 'sketches', 'bodies']) {
+      const row = stones.filter((s) => s.course === course).map((s) => places.get(s.id)!)
+      for (let k = 1; k < row.length; k++)
+        expect(row[k].left).toBeGreaterThanOrEqual(row[k - 1].left + row[k - 1].width)
+    }
+  })
+  it('lays a stone right of what it rests on', () => {
+    for (const s of stones)
+      for (const i of s.inputs) expect(places.get(s.id)!.left).toBeGreaterThanOrEqual(places.get(i)!.left)
+  })
+  it('knows what rests on what, however far', () => {
+    const chain = [
+      stone('a', 'scan'),
+      stone('b', 'datums', ['a']),
+      stone('c', 'bodies', ['b']),
+      stone('d', 'bodies'),
+    ]
+    expect(related(chain, 'b')).toEqual({ below: new Set(['a']), above: new Set(['c']) })
+    expect(related(chain, 'd')).toEqual({ below: new Set(), above: new Set() })
+  })
+})
