@@ -12,7 +12,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: demo test bench trial fuzz soak build clean openapi
+.PHONY: look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -22,10 +22,18 @@ demo: $(S)/python
 	exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
 
 test: $(S)/tests $(S)/web $(S)/warm
-	$(BIN)/ruff check src tests
-	$(BIN)/lint-imports
-	cd web && npm run --silent typecheck && npm run --silent test
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check --quiet src tests bench
+	@# The screens are looked at while the types are: two things at a time.
+	@$(MAKE) --no-print-directory -j2 look-screens look-core
 	$(BIN)/python -m pytest
+
+look-core:
+	$(BIN)/lint-imports
+	$(BIN)/mypy
+
+look-screens:
+	cd web && npm run --silent lint && npm run --silent typecheck && npm run --silent test
 
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"

@@ -1,7 +1,6 @@
 """How long the server takes to answer with a job of 150 stones, and to say that nothing changed."""
 
 import pytest
-
 from tests.server.conftest import Api, start_job
 from tests.server.test_document import long_job
 

@@ -9,7 +9,7 @@ const belt = useBelt()
 </script>
 
 <template>
-  <section class="section">
+  <section class="border-t border-rule px-3.5 py-2.5">
     <div class="flex items-center justify-between">
       <h3>Belt</h3>
       <span class="flex gap-1.5">
@@ -31,16 +31,17 @@ const belt = useBelt()
         </button>
       </span>
     </div>
-    <div class="mt-2 grid grid-cols-4 gap-1">
+    <div class="mt-1.5 grid grid-cols-4 gap-1">
       <button
         v-for="(t, i) in belt.tools"
         :key="t.id"
-        class="btn flex-col !gap-0 !px-0.5 !py-1 !text-[11px] leading-tight"
+        class="btn-belt"
         :disabled="!!t.needs(room)"
         :title="`${t.name}  ${i + 1}`"
         @click="room.hand.start(t)"
       >
-        <span class="fig text-soft">{{ i + 1 }}</span>{{ t.name }}
+        <span class="fig text-soft">{{ i + 1 }}</span>
+        <span class="min-w-0 truncate">{{ t.name }}</span>
       </button>
     </div>
   </section>

@@ -5,7 +5,7 @@ import { css, tideColor } from './tide'
 
 const props = defineProps<{ histogram: { counts: number[]; edges: number[] }; tolerance: number }>()
 const emit = defineEmits<{ tolerance: [value: number] }>()
-const H = 260
+const H = 210
 const reach = computed(() => props.histogram.edges[props.histogram.edges.length - 1])
 const y = (d: number) => 6 + (H / 2) * (1 - d / reach.value)
 const bars = computed(() => {

@@ -41,7 +41,11 @@ export const useShown = defineStore('shown', () => {
     get: () => (onScan.value ? show.modelBesideScan : show.model),
     set: (v: boolean) => (onScan.value ? (show.modelBesideScan = v) : (show.model = v)),
   })
-  watch(stage, () => (show.modelBesideScan = false))
+  // A stage that works on the scan shows it, and the model only when asked.
+  watch(onScan, (on) => {
+    show.modelBesideScan = false
+    if (on) show.scan = true
+  })
 
   const visible = (id: string) => {
     const r = j.root(id)

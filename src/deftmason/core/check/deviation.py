@@ -194,8 +194,9 @@ class ModelSurface:
         from scipy.spatial import cKDTree
 
         s, row, room = self.surfaces[i].spline, self._s_table[i], scratch_of()
+        assert s is not None
 
-        def steps(knots):
+        def steps(knots) -> np.ndarray:
             k = np.unique(knots)
             each = max(4, min(17, 200 // max(len(k) - 1, 1)))
             return np.unique(np.concatenate([np.linspace(a, b, each) for a, b in zip(k[:-1], k[1:])]))
@@ -215,7 +216,7 @@ class ModelSurface:
         frame = np.array([[c.origin, c.x, c.y] for c in made.curves]).reshape(count, 3, 3)
         size = np.array([[c.radius, c.low, c.high] for c in made.curves]).reshape(count, 3)
         poles, knots, table = packed(
-            [(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves]
+            [(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves]  # type: ignore[misc, list-item]
         )
         tables = code, frame, size, poles, knots, table
         f, par = made.facets, np.zeros((*made.edge.shape, 2))

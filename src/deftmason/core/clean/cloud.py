@@ -166,7 +166,7 @@ def combine(
         gap = c.points[:, None, :] - points[j]
         across = np.abs(np.einsum("nkj,nkj->nk", gap, normals[j]))
         along = np.sqrt(np.maximum(d * d - across * across, 0, where=hit, out=np.full(d.shape, np.inf)))
-        turn = np.einsum("nkj,nj->nk", normals[j], c.normals)
+        turn = np.einsum("nkj,nj->nk", normals[j], np.asarray(c.normals))
         same = (turn if sided else np.abs(turn)) > 0.5  # a thin wall's two faces are no doubled layer
         doubled = (hit & (across <= layer) & (along <= side) & same).any(axis=1)
         dropped += int(doubled.sum())
@@ -174,8 +174,8 @@ def combine(
     colors = [p.colors for p in parts]
     whole = PointCloud(
         np.concatenate([p.points for p in parts]),
-        np.concatenate([p.normals for p in parts]) if sided else None,
-        np.concatenate(colors) if all(c is not None for c in colors) else None,
+        np.concatenate([np.asarray(p.normals) for p in parts]) if sided else None,
+        np.concatenate([np.asarray(c) for c in colors]) if all(c is not None for c in colors) else None,
     )
     return whole, dropped, float(layer)
 

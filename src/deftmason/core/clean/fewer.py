@@ -26,13 +26,13 @@ class Distance:
         self.mesh = mesh
         self.centre = mesh.bounds.mean(axis=0)
         self._scene = o3d.t.geometry.RaycastingScene()
-        self._scene.add_triangles(
+        self._scene.add_triangles(  # type: ignore[call-overload]
             np.ascontiguousarray(mesh.vertices - self.centre, np.float32), np.ascontiguousarray(mesh.faces, np.uint32)
         )
 
     def foot(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Nearest place on the mesh (n, 3) and its facet (n,), exact in double on the facet found."""
-        q = self._o3d.core.Tensor(np.ascontiguousarray(points - self.centre, np.float32))
+        q = self._o3d.core.Tensor(np.ascontiguousarray(points - self.centre, np.float32))  # type: ignore[call-overload]
         facet = self._scene.compute_closest_points(q)["primitive_ids"].numpy().astype(np.int64)
         return _foot_on(points, self.mesh.vertices[self.mesh.faces[facet]]), facet
 

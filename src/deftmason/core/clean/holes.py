@@ -384,6 +384,6 @@ def _band_noise(mesh: TriMesh, band: np.ndarray, first, ring) -> float:
             heights.append((q @ n[v]).mean() / np.sqrt(1 + 1 / len(near)))
     if not heights:
         raise BadInput("The mesh around the hole is too sparse to follow; close it flat.")
-    heights = np.array(heights)
+    above = np.array(heights)
     # The middle value is the surface's own bend; what varies about it is noise.
-    return max(1.4826 * float(np.median(np.abs(heights - np.median(heights)))), 1e-6)
+    return max(1.4826 * float(np.median(np.abs(above - np.median(above)))), 1e-6)

@@ -79,7 +79,7 @@ def _cut_fins(survey: Survey) -> np.ndarray:
                 if best is None or score > best:
                     best, pair = score, (f, g)
         for f in facets:
-            if f not in pair:
+            if pair is None or f not in pair:
                 goes[f] = True
                 if size[label[f]] < max(0.01 * len(mesh.faces), 4):
                     goes |= label == label[f]

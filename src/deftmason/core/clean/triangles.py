@@ -55,7 +55,7 @@ def split_edges(faces: np.ndarray, edge_numbers: np.ndarray, new_vertex: np.ndar
         for t in triangles if len(ids) else []:
             out.append(corners[ids][:, t])
             source.append(ids)
-    source = np.concatenate(source)
+    source = np.concatenate(source)  # type: ignore[assignment]
     order = np.argsort(source, kind="stable")
     return np.concatenate(out)[order].astype(np.int32), source[order]
 

@@ -162,7 +162,7 @@ def surface_through(
     value, aside, count = np.zeros(len(keys)), np.zeros(len(keys)), np.zeros(len(keys), np.int32)
     order = cells.order
     at, runs = cells.runs_at(corners)
-    normals, weight = np.ascontiguousarray(cloud.normals[order]), np.ascontiguousarray(weight[order])
+    normals, weight = np.ascontiguousarray(np.asarray(cloud.normals)[order]), np.ascontiguousarray(weight[order])
     _field(corners, at, cells.points, normals, weight, runs, reach, alike, value, aside, count)
     known = count > 0
     progress(0.5, "Extracting the surface")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Sequence
 
 __all__ = ["write_dxf", "write_svg"]
 
@@ -14,7 +15,7 @@ def _angles(e: dict) -> tuple[float, float]:
     return (a, b) if e["ccw"] else (b, a)
 
 
-def write_dxf(path: str, geometry: list[dict], loops: list[list] = ()) -> None:
+def write_dxf(path: str, geometry: list[dict], loops: Sequence[list] = ()) -> None:
     """Entities on layer 'sketch', trace loops (lists of (u, v)) on layer 'trace'; units are mm."""
     import ezdxf
 
@@ -36,7 +37,7 @@ def write_dxf(path: str, geometry: list[dict], loops: list[list] = ()) -> None:
     os.replace(path + ".part", path)
 
 
-def write_svg(path: str, geometry: list[dict], loops: list[list] = ()) -> None:
+def write_svg(path: str, geometry: list[dict], loops: Sequence[list] = ()) -> None:
     """One SVG in mm with y upward."""
     points = [p for l in loops for p in l] + [p for e in geometry for p in (e.get("start"), e.get("end")) if p]
     for e in geometry:

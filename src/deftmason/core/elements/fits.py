@@ -174,6 +174,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
             best = (c, m)
     if start is None and kind == "torus" and not quick:
         best = _wider(best, p, normals, sw, hold, radius)
+    assert best is not None  # every kind has a start
     return best[1] if quick else _polish(best[1], p, sw)
 
 
@@ -393,6 +394,7 @@ def fit(
             if turn > 0 and np.max(np.abs(new - weight)) < 1e-7:
                 break
             weight = new
+    assert element is not None
     count = float(np.sum(weight > 0))
     local = _to_contract(kind, element, centroid, scale)
     if kind == "torus" and max(local.major_radius, local.minor_radius) > _LARGEST * scale:
@@ -413,6 +415,7 @@ def fit(
     elif kind in ("plane", "line"):
         uncertainty = _flat_uncertainty(local, p, weight, hold, sigma2, inflation)
     else:
+        assert model is not None
         uncertainty = _curved_uncertainty(kind, model, q, weight, centroid, scale, sigma2 / scale**2, inflation)
     hint = None if normals is None else np.asarray(normals, float).mean(axis=0)
     local = _canonical(local, hint)

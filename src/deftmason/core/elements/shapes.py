@@ -26,6 +26,14 @@ class Element:
     """Base of all elements: ``kind``, contract ``parameters`` and geometry queries."""
 
     kind: str = ""
+    # What kinds of element have of these is their own matter; who knows the kind may ask.
+    point: np.ndarray
+    normal: np.ndarray
+    center: np.ndarray
+    direction: np.ndarray
+    radius: float
+    major_radius: float
+    minor_radius: float
 
     def parameters(self) -> dict:
         """Contract keys to plain lists and numbers (mm, degrees)."""
@@ -168,4 +176,4 @@ _KINDS = {c.kind: c for c in (Plane, Line, Circle, Cylinder, Cone, Sphere, Torus
 def element_from(kind: str, parameters: dict) -> Element:
     """The element with these contract parameters."""
     values = {k: np.asarray(v, float) if isinstance(v, (list, tuple)) else float(v) for k, v in parameters.items()}
-    return _KINDS[kind](**values)
+    return _KINDS[kind](**values)  # type: ignore[arg-type]

@@ -69,7 +69,7 @@ def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
         cx, cy, r, cost = _circle_2d(p @ e1, p @ e2)
         scored.append((cost if order else cost * 0.5, order, a, cx * e1 + cy * e2, r))
     scored.sort(key=lambda s: s[:2])
-    out = []
+    out: list[Model] = []
     for _, _, a, centre, r in scored[:_KEEP]:
         if radius is not None:
             # A held radius: the centre on the line through the seen arc, at that radius from it.
@@ -239,4 +239,5 @@ def torus_starts(p, normals, hold, radius, among=None, *, most: int = 3, quick: 
         TorusModel(c, a if hold is None else hold.project(a), big, radius or small, hold, radius)
         for c, a, big, small in spines
     ]
-    return out + [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]
+    rings = [TorusModel(c, a, big, radius or small, hold, radius) for _, _, c, a, big, small in found[:_KEEP]]
+    return [*out, *rings]

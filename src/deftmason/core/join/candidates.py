@@ -65,9 +65,8 @@ class Ready:
             cloud = o3d.geometry.PointCloud(o3d.utility.Vector3dVector(points))
             cloud.normals = o3d.utility.Vector3dVector(normals)
             search = o3d.geometry.KDTreeSearchParamHybrid(radius=radius * self.pitch, max_nn=most)
-            f = np.asarray(o3d.pipelines.registration.compute_fpfh_feature(cloud, search).data).T[
-                : len(self.sample.points)
-            ]
+            found = o3d.pipelines.registration.compute_fpfh_feature(cloud, search)  # type: ignore[call-arg]
+            f = np.asarray(found.data).T[: len(self.sample.points)]
             out.append(np.sqrt(np.maximum(f, 0)))
         return out
 

@@ -106,18 +106,19 @@ def find_eye(
     mean /= max(np.linalg.norm(mean), 1e-12)
     u = np.linalg.svd(mean[None])[2][1:]
 
-    whole = (
-        None if crowd is None else np.nonzero(np.isfinite(crowd))[0][:: max(1, int(np.isfinite(crowd).sum()) // 1200)]
-    )
-    if whole is not None and (len(whole) < 300 or np.ptp(np.quantile(crowd[whole], (0.05, 0.95))) <= 0):
-        whole = None
-    dense = None if whole is None else (points[whole], normals[whole], np.log(crowd[whole]))
+    dense: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+    if crowd is not None:
+        whole = np.nonzero(np.isfinite(crowd))[0]
+        whole = whole[:: max(1, len(whole) // 1200)]
+        if len(whole) >= 300 and np.ptp(np.quantile(crowd[whole], (0.05, 0.95))) > 0:
+            dense = points[whole], normals[whole], np.log(crowd[whole])
     even = 0.0
 
     def cost(offset: np.ndarray) -> float:
         if np.linalg.norm(offset) < _NEAR * span:
             return 9.0
-        return _cost(p, n, centre, pitch, offset) + (even * _evenness(*dense, centre + offset) if even else 0.0)
+        more = even * _evenness(*dense, centre + offset) if even and dense else 0.0
+        return _cost(p, n, centre, pitch, offset) + more
 
     # Directions over the half room that the normals lean to; far, where only the direction matters, then nearer.
     tries = [mean] + [

@@ -229,7 +229,7 @@ def settle_onto(
             step = np.linalg.solve(info + (1e-9 * np.trace(info) + 1e-12) * np.eye(6), -g[:6])
             turn = small_motion(step, c)
             x, motion = turn.points(x), turn.after(motion)
-            moved += np.linalg.norm(step[3:]) + np.linalg.norm(step[:3]) * 0.4 * moving.span
+            moved += float(np.linalg.norm(step[3:]) + np.linalg.norm(step[:3]) * 0.4 * moving.span)
         rms = float(np.sqrt(squares / max(weight, 1e-12)))
         # The reach narrows only as fast as the scan comes to rest.
         reach = max(min(reach, max(0.7 * reach, 4 * moved)), least)

@@ -163,10 +163,10 @@ def bordered_facets(body: Body, deflection: float, angle_deg: float) -> Bordered
         key = table[:, 0] * n + table[:, 1]
         order = np.argsort(key)
         key, table = key[order], table[order]
-        for k in range(3):
-            a, b = f.faces[:, k].astype(np.int64), f.faces[:, (k + 1) % 3].astype(np.int64)
+        for side in range(3):
+            a, b = f.faces[:, side].astype(np.int64), f.faces[:, (side + 1) % 3].astype(np.int64)
             mine = np.minimum(a, b) * n + np.maximum(a, b)
             at = np.minimum(np.searchsorted(key, mine), len(key) - 1)
             hit = key[at] == mine
-            side_edge[hit, k], side_part[hit, k] = table[at[hit], 2], table[at[hit], 3]
+            side_edge[hit, side], side_part[hit, side] = table[at[hit], 2], table[at[hit], 3]
     return Bordered(f, side_edge, side_part, nodes, curves)

@@ -59,9 +59,10 @@ def _edge(c: Curve2D, plane: PaperPlane, height: float):
     if c.kind == "line":
         return BRepBuilderAPI_MakeEdge(_pnt(plane.at(c.start, height)), _pnt(plane.at(c.end, height))).Edge()
     axis = gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(plane.u))
-    circle = gp_Circ(axis, float(c.radius))
+    circle = gp_Circ(axis, float(c.radius or 0.0))
     if c.kind == "circle":
         return BRepBuilderAPI_MakeEdge(circle).Edge()
+    assert c.start is not None and c.end is not None and c.center is not None  # an arc has all three
     a = np.arctan2(c.start[1] - c.center[1], c.start[0] - c.center[0])
     b = np.arctan2(c.end[1] - c.center[1], c.end[0] - c.center[0])
     if c.ccw:

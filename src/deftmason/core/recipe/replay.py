@@ -191,7 +191,8 @@ class Replay:
 
     def stale(self) -> list[Step]:
         """Steps that would have to be computed."""
-        return [s for s in self.steps if self.keys[s.id] and self.store.record(self.keys[s.id]) is None]
+        keyed = ((s, self.keys[s.id]) for s in self.steps)
+        return [s for s, key in keyed if key and self.store.record(key) is None]
 
     def run(self, progress: Progress = silent, *, compute: bool = True) -> list[Ran]:
         """Every step's fate, computing what the store does not hold; without ``compute`` such steps are 'pending'."""

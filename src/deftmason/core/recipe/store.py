@@ -101,7 +101,8 @@ class ResultStore:
         """Remember that this cannot be computed, and why; ``broke`` where the program failed and not the step
         refused.
         """
-        record = {"produces": "nothing", "data": None, "summary": {}, "says": says, "status": "failed", "values": []}
+        nothing: dict[str, Any] = {"produces": "nothing", "data": None, "summary": {}, "values": []}
+        record = {**nothing, "says": says, "status": "failed"}
         self._write(key, record | ({"broke": True} if broke else {}), {})
 
     def forget(self, key: str) -> None:

@@ -25,7 +25,7 @@ def likeness_of(mesh: TriMesh) -> list[tuple[float, float, float]]:
     cumulative = np.cumsum(mesh.areas)
     at = (np.arange(_PLACES) + 0.5) / _PLACES * cumulative[-1]
     p = mesh.centroids[np.minimum(np.searchsorted(cumulative, at), len(cumulative) - 1)]
-    return [tuple(float(c) for c in q) for q in np.round(p, 2)]
+    return [(float(x), float(y), float(z)) for x, y, z in np.round(p, 2)]
 
 
 def _settle(tree, normals, points, places, motion: RigidMotion, rounds: int) -> tuple[RigidMotion, float]:

@@ -36,15 +36,15 @@ def read_off(path: str) -> TriMesh | PointCloud:
         lines[0] = lines[0][1:]
         lines = lines if lines[0] else lines[1:]
     try:
-        v, f = int(lines[0][0]), int(lines[0][1])
+        v, n = int(lines[0][0]), int(lines[0][1])
         rows = lines[1:]
-        if v < 0 or f < 0 or len(rows) < v + f:
+        if v < 0 or n < 0 or len(rows) < v + n:
             raise BadInput(
-                f"{name}: promises {v:,} vertices and {f:,} faces and holds {len(rows):,} lines; it "
+                f"{name}: promises {v:,} vertices and {n:,} faces and holds {len(rows):,} lines; it "
                 "is cut short, export it again."
             )
         points = np.array([r[:3] for r in rows[:v]], dtype="S32").astype(np.float64).reshape(-1, 3)
-        faces = _fans(rows[v : v + f], name)
+        faces = _fans(rows[v : v + n], name)
     except (ValueError, IndexError):
         raise BadInput(f"{name}: has a line that is not made of the numbers it should; export it again.") from None
     return TriMesh(points, faces) if f else PointCloud(points)

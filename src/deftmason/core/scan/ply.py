@@ -97,7 +97,7 @@ def read_ply(path: str) -> TriMesh | PointCloud:
 def _plain(path: str):
     """The file, or a copy of it in memory without the comments that are not ASCII, which the reader would not take."""
     with open(path, "rb") as f:
-        lines = []
+        lines: list[bytes] = []
         while not lines or lines[-1].strip() != b"end_header":
             lines.append(f.readline())
         keep = [l for l in lines if l.isascii() or not l.startswith((b"comment", b"obj_info"))]

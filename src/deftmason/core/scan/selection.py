@@ -121,7 +121,8 @@ class _Items:
         self.index = index
         self.is_mesh = isinstance(index, ScanIndex)
         if isinstance(index, ScanIndex):
-            self.at, self.normals, self.step = index.mesh.centroids, index.mesh.normals, index.mesh.median_edge
+            self.at, self.step = index.mesh.centroids, index.mesh.median_edge
+            self.normals: np.ndarray | None = index.mesh.normals
         else:
             self.at, self.normals, self.step = index.cloud.points, index.cloud.normals, index.spacing
 

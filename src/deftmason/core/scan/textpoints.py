@@ -143,8 +143,8 @@ def read_text_points(path: str, layout: TextLayout | None = None) -> PointCloud:
         with open(path, "rb") as f:
             source = io.BytesIO(f.read().replace(b",", b"."))
     try:
-        table = np.loadtxt(
-            source,  # type: ignore[arg-type]
+        table = np.loadtxt(  # type: ignore[call-overload]
+            source,
             delimiter=_DELIMITERS[layout.delimiter],
             comments=["#", "//"],
             skiprows=layout.skip,

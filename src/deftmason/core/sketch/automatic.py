@@ -7,6 +7,7 @@ explains is handed on as it was traced, and both are said.
 
 from __future__ import annotations
 
+from collections.abc import Set
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -44,7 +45,7 @@ def automatic_sketch(
     step: float,
     *,
     noise: float | None = None,
-    taken: set[str] = frozenset(),
+    taken: Set[str] = frozenset(),
     progress: Progress = silent,
 ) -> AutomaticSketch:
     """Draw all loops of a trace.

@@ -52,6 +52,12 @@ class Entity:
     radius: int | None = None
     ccw: bool = True
 
+    @property
+    def column(self) -> int:
+        """The column of its radius; only what is round has one."""
+        assert self.radius is not None
+        return self.radius
+
 
 @dataclass(frozen=True)
 class Relation:

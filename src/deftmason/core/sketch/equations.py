@@ -50,8 +50,8 @@ def structure(d: Drawing, x) -> list[Row]:
             g: dict[int, float] = {}
             _add(g, p, v / r)
             _add(g, _centre(e), v / r, -1)
-            g[e.radius] = -1.0
-            rows.append((r - float(x[e.radius]), g))
+            g[e.column] = -1.0
+            rows.append((r - float(x[e.column]), g))
     return rows
 
 
@@ -99,8 +99,8 @@ def _tangent(d, e1: Entity, e2: Entity, x) -> Row:
     if e1.kind == "line":
         value, g = _point_line(d, _centre(e2), e1, x)
         side = 1.0 if value >= 0 else -1.0
-        g[e2.radius] = g.get(e2.radius, 0.0) - side
-        return value - side * float(x[e2.radius]), g
+        g[e2.column] = g.get(e2.column, 0.0) - side
+        return value - side * float(x[e2.column]), g
     if shared:
         p = shared.pop()
         a, b = d.point(p, x) - d.point(_centre(e1), x), d.point(p, x) - d.point(_centre(e2), x)
@@ -113,14 +113,14 @@ def _tangent(d, e1: Entity, e2: Entity, x) -> Row:
         return float(value), g
     v = d.point(_centre(e2), x) - d.point(_centre(e1), x)
     dist = max(float(np.hypot(*v)), 1e-12)
-    r1, r2 = float(x[e1.radius]), float(x[e2.radius])
+    r1, r2 = float(x[e1.column]), float(x[e2.column])
     _add(g, _centre(e2), v / dist)
     _add(g, _centre(e1), v / dist, -1)
     if abs(dist - (r1 + r2)) <= abs(dist - abs(r1 - r2)):
-        g[e1.radius], g[e2.radius] = -1.0, -1.0
+        g[e1.column], g[e2.column] = -1.0, -1.0
         return dist - r1 - r2, g
     side = 1.0 if r1 >= r2 else -1.0
-    g[e1.radius], g[e2.radius] = -side, side
+    g[e1.column], g[e2.column] = -side, side
     return dist - abs(r1 - r2), g
 
 
@@ -150,7 +150,7 @@ def relation_equations(d: Drawing, r: Relation, x) -> list[Row]:
                 _add(g, e.points[1], t, f)
                 _add(g, e.points[0], t, -f)
             return [(l2 - l1, g)]
-        return [(float(x[es[1].radius] - x[es[0].radius]), {es[1].radius: 1.0, es[0].radius: -1.0})]
+        return [(float(x[es[1].column] - x[es[0].column]), {es[1].column: 1.0, es[0].column: -1.0})]
     raise ValueError(f"no relation of kind {r.kind}")
 
 
@@ -159,9 +159,10 @@ def size_value(d: Drawing, s: Size, x) -> Row:
     es = [d.entities[i] for i in s.of]
     if s.kind in ("radius", "diameter"):
         f = 2.0 if s.kind == "diameter" else 1.0
-        return f * float(x[es[0].radius]), {es[0].radius: f}
+        return f * float(x[es[0].column]), {es[0].column: f}
     if s.kind == "width":
-        value, total = 0.0, {}
+        value: float = 0.0
+        total: dict[int, float] = {}
         for p in es[1].points[:2]:
             v, g = _point_line(d, p, es[0], x)
             value += 0.5 * v
@@ -183,7 +184,7 @@ def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
     if e.kind == "line":
         a, _, n, _ = _line(d, e, x)
         return (p - a) @ n
-    return np.linalg.norm(p - d.point(_centre(e), x), axis=1) - x[e.radius]
+    return np.linalg.norm(p - d.point(_centre(e), x), axis=1) - x[e.column]
 
 
 def trace_blocks(d: Drawing, x):
@@ -203,8 +204,8 @@ def trace_blocks(d: Drawing, x):
             v = p - d.point(_centre(e), x)
             far = np.linalg.norm(v, axis=1)
             u = v / np.maximum(far, 1e-300)[:, None]
-            columns = np.array([2 * _centre(e), 2 * _centre(e) + 1, e.radius])
-            yield far - x[e.radius], columns, np.column_stack([-u, -np.ones(len(p))])
+            columns = np.array([2 * _centre(e), 2 * _centre(e) + 1, e.column])
+            yield far - x[e.column], columns, np.column_stack([-u, -np.ones(len(p))])
 
 
 def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:

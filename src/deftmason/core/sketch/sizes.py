@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from .drawing import Drawing, Relation, Size
@@ -35,7 +37,7 @@ def round_value(value: float, uncertainty: float) -> tuple[float, str]:
 def suggestions(value: float, uncertainty: float) -> list[dict]:
     """Numbers a user may want to choose, roundest first, each with how far it moves from what was measured."""
     best, why = round_value(value, uncertainty)
-    out = [{"value": best, "why": why, "moves": best - value}]
+    out: list[dict[str, Any]] = [{"value": best, "why": why, "moves": best - value}]
     for step in _STEPS:
         near = float(round(round(value / step) * step, 6))
         if near > 0 and all(abs(near - s["value"]) > 1e-9 for s in out):
@@ -109,7 +111,7 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
         assert s.measured is not None and s.uncertainty is not None
         s.chosen, why = round_value(s.measured, s.uncertainty)
         s.source = "rounded" if why == "round" else "scan"
-    return [s for s in out if s.kind != "width" or s.chosen > 0]  # two pieces of one line are nothing apart
+    return [s for s in out if s.kind != "width" or (s.chosen or 0) > 0]  # two pieces of one line are nothing apart
 
 
 def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:

@@ -6,6 +6,7 @@ places are gathered again.
 
 from __future__ import annotations
 
+from collections.abc import Set
 from dataclasses import dataclass
 
 import numpy as np
@@ -36,7 +37,7 @@ def _thin(p: np.ndarray) -> np.ndarray:
     return p if len(p) <= _PLACES else p[np.linspace(0, len(p) - 1, _PLACES).round().astype(int)]
 
 
-def strokes_of_trace(loops: list[TraceLoop], noise: float, taken: set[str] = frozenset()) -> list[Stroke]:
+def strokes_of_trace(loops: list[TraceLoop], noise: float, taken: Set[str] = frozenset()) -> list[Stroke]:
     """A stroke for every piece of every loop, ends joined round each loop."""
     out: list[Stroke] = []
     number = 0
@@ -163,29 +164,29 @@ def _gather(
             away[rows, column] = _to_polyline(samples[unique], line)[back]
     least = away.min(axis=1)
     out = {}
-    for n, s in enumerate(strokes):
+    for n, stroke in enumerate(strokes):
         # A corner's sample may lie on two stretches at once: then it is of both.
         mine_mask = (np.where(ids == n, away, np.inf).min(axis=1) <= least + 1e-7 * size) & (least <= reach)
         mine, on = samples[mine_mask], vertex[mine_mask]
-        if s.kind != "line":
+        if stroke.kind != "line":
             mine = round_samples(mine, on)
         elif len(mine) > 8:
             # What lies within a facet of a joint belongs to neither piece for sure.
-            along = s.places[-1] - s.places[0]
+            along = stroke.places[-1] - stroke.places[0]
             length = max(float(np.hypot(*along)), 1e-300)
-            t = (mine - s.places[0]) @ along / length
+            t = (mine - stroke.places[0]) @ along / length
             aside = max(0.01 * length, min(0.6 * facet, 0.15 * length))
             inner = mine[(t > aside) & (t < length - aside)]
             mine = inner if len(inner) > 4 else mine
-        if len(mine) < (2 if s.kind == "line" else 3) or not np.ptp(mine, axis=0).max() > 1e-9 * size:
+        if len(mine) < (2 if stroke.kind == "line" else 3) or not np.ptp(mine, axis=0).max() > 1e-9 * size:
             if lost is not None:
-                lost.append(s)
+                lost.append(stroke)
                 continue
             raise BadInput(
-                f"'{s.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.",
+                f"'{stroke.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.",
                 field="entities",
             )
-        out[s.id] = mine
+        out[stroke.id] = mine
     return out
 
 

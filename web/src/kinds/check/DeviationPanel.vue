@@ -73,7 +73,7 @@ const says = computed(() =>
         @tolerance="shown.tolerance = $event"
       />
       <button v-if="!shown.show.tide" class="btn mt-2 w-full" @click="shown.show.tide = true">
-        Show the colours D
+        Show the colours <kbd class="fig ml-2 text-soft">D</kbd>
       </button>
       <dl class="mt-2 grid grid-cols-[110px_1fr] gap-y-1" data-statistics>
         <dt>within ± {{ mm(shown.tolerance) }}</dt>

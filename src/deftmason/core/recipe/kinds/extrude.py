@@ -31,7 +31,7 @@ class End(Record):
     )
     pick: Pick | None = Field(None, description="A place on the face.")
     height: Chosen = Field(
-        default_factory=Chosen, description="Height along the sketch's axis from the frame's origin, mm."
+        default_factory=lambda: Chosen(), description="Height along the sketch's axis from the frame's origin, mm."
     )
 
 
@@ -61,7 +61,7 @@ def _met(body: Body | None, normal, height: float, reading: Reading | None) -> t
     limit = max(0.02, 3 * reading.uncertainty if reading else 0.0)
     best = None
     for s in face_surfaces(body):
-        if s.kind == "plane" and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
+        if s.kind == "plane" and s.element is not None and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
             off = float(s.element.point @ normal) - height
             if abs(off) <= limit and (best is None or abs(off) < abs(best[0])):
                 best = (off, s.name)
@@ -136,8 +136,8 @@ class ExtrudeStep(Step):
         default_factory=list, max_length=400, description="One entity of each loop to push; none: the outermost."
     )
     keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
-    start: End = Field(default_factory=End, description="Where it begins.")
-    end: End = Field(default_factory=End, description="Where it ends.")
+    start: End = Field(default_factory=lambda: End(), description="Where it begins.")
+    end: End = Field(default_factory=lambda: End(), description="Where it ends.")
     draft: Chosen = Field(
         default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees."
     )

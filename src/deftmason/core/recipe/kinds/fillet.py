@@ -36,7 +36,7 @@ class FilletStep(Step):
     edges: list[tuple[str, str, int]] = Field(
         max_length=400, description="Edges by the names of their two faces, and a number among several."
     )
-    radius: Chosen = Field(default_factory=Chosen, description="Radius in mm; none: as the scan says.")
+    radius: Chosen = Field(default_factory=lambda: Chosen(), description="Radius in mm; none: as the scan says.")
 
     def in_script(self, told, script):
         places = [tuple(round(c, 6) for c in p) for p in told["middles"]]

@@ -232,7 +232,7 @@ class MatchStep(Step):
             todo.discard(ready)
             mine = [p for p in self.pairs if p.moving == ready and at.get(p.fixed) in out]
             target = np.array([out[at[p.fixed]].points(p.fixed_place) for p in mine])
-            fit = place_by_pairs([p.moving_place for p in mine], target)
+            fit = place_by_pairs(np.array([p.moving_place for p in mine]), target)
             misfits += [{"moving": ready, "fixed": p.fixed, "misfit": float(d)} for p, d in zip(mine, fit.misfit)]
             out[at[ready]] = joined_by_pairs(
                 seen, {i: m for i, m in out.items() if i != at[ready]}, at[ready], fit.motion, fit.rms

@@ -121,11 +121,12 @@ def told(scan: TriMesh | PointCloud) -> dict:
     from ...scan.files import size_in_words
     from ...scan.mesh import TriMesh
 
-    mesh = isinstance(scan, TriMesh)
+    mesh = scan if isinstance(scan, TriMesh) else None
+    places = scan.vertices if isinstance(scan, TriMesh) else scan.points
     return {
         "is": "mesh" if mesh else "cloud",
-        "triangles": len(scan.faces) if mesh else 0,
-        "points": len(scan.vertices) if mesh else len(scan.points),
+        "triangles": len(mesh.faces) if mesh else 0,
+        "points": len(places),
         "coloured": scan.colors is not None,
         "bounds": scan.bounds.tolist(),
         "size": size_in_words(scan.bounds),
