@@ -2,6 +2,8 @@
 
 import numpy as np
 import pytest
+from tests.conftest import pytest_configure, pytest_sessionfinish  # noqa: F401  data of its own, not the user's
+from tests.server.conftest import block_bytes, page_exists  # noqa: F401  a small job to answer with
 
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import TriMesh

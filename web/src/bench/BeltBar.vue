@@ -41,7 +41,7 @@ const belt = useBelt()
         @click="room.hand.start(t)"
       >
         <span class="fig text-soft">{{ i + 1 }}</span>
-        <span class="min-w-0 truncate">{{ t.name }}</span>
+        <span class="min-w-0 truncate">{{ t.brief }}</span>
       </button>
     </div>
   </section>

@@ -26,6 +26,10 @@ export type Tool = {
   record: (room: Room) => Omit<StepRecord, 'kind'>
   /** The slot that has the hand first. */
   slot: string | null
+  /** Its name where there is little room. */
+  brief: string
+  /** Its place in its group. */
+  place: number
   /** Its place on a fresh belt, from 1; 0: not on it. */
   belt: number
   /** What is shown when it is taken up. */
@@ -141,6 +145,8 @@ export function defineKind<R = StepRecord, T = Record<string, unknown>>(given: G
       group: '',
       also: '',
       belt: 0,
+      brief: t.name,
+      place: 9,
       needs: () => null,
       fits: () => true,
       slot: null,

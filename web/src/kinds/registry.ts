@@ -25,7 +25,7 @@ export const stageOf = (key: StageKey): Stage | undefined => stages.get(key)
 export function allTools(): Tool[] {
   const at = (t: Tool) => {
     const groups = stages.get(t.stage)?.groups ?? []
-    return STAGE_KEYS.indexOf(t.stage) * 100 + Math.max(0, groups.indexOf(t.group))
+    return STAGE_KEYS.indexOf(t.stage) * 1000 + Math.max(0, groups.indexOf(t.group)) * 10 + t.place
   }
   return [...kinds.values()].flatMap((k) => k.tools).sort((a, b) => at(a) - at(b))
 }

@@ -44,7 +44,9 @@ export const useShown = defineStore('shown', () => {
   // A stage that works on the scan shows it, and the model only when asked.
   watch(onScan, (on) => {
     show.modelBesideScan = false
-    if (on) show.scan = true
+    if (!on) return
+    show.scan = true
+    show.tide = false
   })
 
   const visible = (id: string) => {

@@ -15,6 +15,7 @@ export default defineKind<Schemas['CheckStep'], Schemas['DeviationTold']>({
       name: 'Deviation map',
       says: 'Measure the scan against the model',
       also: 'compare colours tolerance',
+      brief: 'Map',
       belt: 8,
       needs: needBody,
       record: (room) => ({

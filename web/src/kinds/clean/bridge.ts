@@ -54,7 +54,7 @@ export default defineKind<Record, Schemas['ClosedTold']>({
       'Bridge a gap',
       'Close part of a rim, or lay a strip across',
       (room) => ({ way: 'stretch', places: [], width: 2 * someLength(room), shape: 'tangent' }),
-      { fits: onMesh, group: 'close', slot: 'rims', also: 'strip span' },
+      { fits: onMesh, group: 'close', place: 2, slot: 'rims', also: 'strip span' },
     ),
   ],
   ready: (r) =>

@@ -16,7 +16,7 @@ export const cleaner = <R>(
   name: string,
   says: string,
   fields: (room: Room) => Partial<R>,
-  more: { fits?: (room: Room) => boolean; also?: string; slot?: string; group?: string } = {},
+  more: { fits?: (room: Room) => boolean; also?: string; slot?: string; group?: string; place?: number } = {},
 ) => ({
   id,
   name,

@@ -20,7 +20,7 @@ export default defineKind<Schemas['DecimateStep'], Schemas['DecimateTold']>({
         triangles: Math.max(4, Math.round(trianglesOf(room) / 4)),
         tolerance: 0.05,
       }),
-      { fits: onMesh, group: 'shape', also: 'reduce simplify' },
+      { fits: onMesh, group: 'shape', place: 2, also: 'reduce simplify' },
     ),
   ],
   verb: (t) => (t ? `Leave ${whole(t.triangles)} triangles` : 'Decimate'),

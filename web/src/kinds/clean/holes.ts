@@ -30,7 +30,7 @@ export default defineKind<Record, Schemas['ClosedTold']>({
       'Close holes',
       'Patches flat, tangent or following curvature',
       () => ({ which: 'all but the longest', count: 1, places: [], shape: 'tangent', rework: 0 }),
-      { fits: onMesh, group: 'close', slot: 'rims', also: 'fill patch' },
+      { fits: onMesh, group: 'close', place: 1, slot: 'rims', also: 'fill patch' },
     ),
   ],
   ready: (r) => r.which !== 'picked' || r.places.length > 0 || 'Pick a rim to close',

@@ -12,6 +12,7 @@ export default defineKind<Schemas['NormalsStep'], Schemas['NormalsTold']>({
     cleaner('normals', 'Normals', 'Which way the surface faces at each point', () => ({ turned: false }), {
       fits: onCloud,
       group: 'cloud',
+      place: 2,
     }),
   ],
   verb: () => 'Lay the normals',

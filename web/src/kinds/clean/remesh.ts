@@ -17,6 +17,7 @@ export default defineKind<Schemas['RemeshStep'], Schemas['RemeshTold']>({
       {
         fits: onMesh,
         group: 'shape',
+        place: 3,
       },
     ),
   ],

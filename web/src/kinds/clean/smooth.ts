@@ -15,6 +15,7 @@ export default defineKind<Schemas['SmoothStep'], Told>({
     cleaner('smooth', 'Smooth', 'Calm the noise within a bound', () => ({ strength: 0.4, bound: null }), {
       fits: onMesh,
       group: 'shape',
+      place: 1,
       also: 'denoise calm',
     }),
   ],

@@ -15,7 +15,7 @@ export default defineKind<Schemas['ThinStep'], Schemas['ThinTold']>({
       'Thin out',
       'Fewer points, evenly or by curvature',
       (room) => ({ spacing: someLength(room) / 4, flat_spacing: null }),
-      { fits: onCloud, group: 'cloud', also: 'sample' },
+      { fits: onCloud, group: 'cloud', place: 1, also: 'sample' },
     ),
   ],
   verb: (t) => (t ? `Leave ${whole(t.points)} points` : 'Thin out'),

@@ -14,7 +14,7 @@ export default defineKind<Schemas['TriangulateStep'], Schemas['TriangulateTold']
       'Triangulate',
       'A mesh through the cloud',
       () => ({ accuracy: null, resolution: null }),
-      { fits: onCloud, group: 'cloud', also: 'mesh' },
+      { fits: onCloud, group: 'cloud', place: 3, also: 'mesh' },
     ),
   ],
   verb: () => 'Lay the mesh',

@@ -12,6 +12,7 @@ export default defineKind<Schemas['WatertightStep'], Schemas['WatertightTold']>(
     cleaner('watertight', 'Watertight', 'Closed and sound, for printing', () => ({ shape: 'tangent' }), {
       fits: onMesh,
       group: 'close',
+      place: 3,
     }),
   ],
   verb: () => 'Lay the closed mesh',

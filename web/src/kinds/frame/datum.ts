@@ -13,6 +13,7 @@ type Told = Schemas['DatumTold']
 const LEAST_TURN = 0.25 // radians of a cylinder that must be seen
 const tool = (element: Element, id: string, says: string, also: string, belt: number) => ({
   id,
+  brief: NAME_OF[element],
   name: TITLE_OF[element],
   says,
   also,

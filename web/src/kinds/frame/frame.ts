@@ -55,6 +55,7 @@ export default defineKind<Record, Told>({
       says: 'Put the part on its own axes',
       also: 'align coordinates axes',
       group: 'set',
+      brief: 'Frame',
       belt: 3,
       needs: (room) => (doneOf(room, 'datum').length ? null : 'Lay a datum first.'),
       record: (room) => record(room, doneOf(room, 'datum')),

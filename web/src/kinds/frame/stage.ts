@@ -1,3 +1,23 @@
 import { defineStage } from '../kind'
 
-export default defineStage({ key: 'Frame', groups: ['read', 'set'], sound: ['frame'], ledger: ['datum'] })
+const MOST = 12 // datums drawn at once; more would hide the part
+
+export default defineStage({
+  key: 'Frame',
+  groups: ['read', 'set'],
+  sound: ['frame'],
+  ledger: ['datum'],
+  shows: (plan, room) =>
+    room.shown.proof
+      ? {}
+      : {
+          datums: [
+            ...plan.datums,
+            ...room.job
+              .given('datum')
+              .slice(-MOST)
+              .map((s) => s.id)
+              .filter((id) => !plan.datums.includes(id)),
+          ],
+        },
+})

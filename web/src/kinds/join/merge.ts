@@ -18,6 +18,7 @@ export default defineKind<Schemas['MergeStep'], Schemas['MergeTold']>({
       says: 'One mesh, each place the mean of what saw it best',
       also: 'unite fuse',
       group: 'bring together',
+      place: 2,
       needs: needPlaces,
       begins: (room) => {
         room.shown.show.joined = 'mesh'

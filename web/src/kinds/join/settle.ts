@@ -16,6 +16,7 @@ export default defineKind<Schemas['SettleStep'], Schemas['PlacementTold']>({
       says: 'All placed scans drawn onto each other at once',
       also: 'align fine global',
       group: 'bring together',
+      place: 1,
       needs: needPlaces,
       record: (room) => ({
         name: room.job.freeName('Settled'),

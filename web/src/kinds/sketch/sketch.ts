@@ -19,6 +19,7 @@ export default defineKind<Schemas['SketchStep'], Schemas['SketchTold']>({
       says: 'Cut the scan with a plane and draw over the trace',
       also: 'section slice outline',
       group: 'on a plane',
+      brief: 'Sketch',
       belt: 4,
       needs: needFrame,
       record: (room) => ({
