@@ -72,6 +72,8 @@ export type Offer = {
    * sense.
    */
   weigh: (told: Preview) => { figure: string; cost: number } | null
+  /** What it says where the server cannot be asked yet, because it needs more than was picked. */
+  known?: { figure: string; cost: number }
 }
 
 export type Kind<R = StepRecord, T = Record<string, unknown>> = {

@@ -51,8 +51,7 @@ export const useMade = defineStore('made', () => {
     weighing.value = wanted.length > 0
     try {
       for (const o of wanted) {
-        const got = await study<Preview>(j.job!.id, '/preview', { step: o.record }, () => {}, mine.signal)
-        const said = got.status === 'failed' || got.status === 'waiting' ? null : o.weigh(got)
+        const said = o.known ?? (await weighed(o, mine.signal))
         if (mine !== asked) return
         if (said) offers.value = [...offers.value, { ...o, ...said }].sort((a, b) => a.cost - b.cost)
       }
@@ -61,6 +60,10 @@ export const useMade = defineStore('made', () => {
     } finally {
       if (mine === asked) weighing.value = false
     }
+  }
+  async function weighed(o: Offer, signal: AbortSignal) {
+    const got = await study<Preview>(j.job!.id, '/preview', { step: o.record }, () => {}, signal)
+    return got.status === 'failed' || got.status === 'waiting' ? null : o.weigh(got)
   }
   /** Light the face of the scan that was picked. */
   async function light(mine: AbortController) {

@@ -20,6 +20,7 @@ const AXES: { name: string; v: Vec3 }[] = [
 const LONG = 34
 const SHORT = 9
 const WIDE = 11
+const AWAY = -0.8 // a petal turned away more than this hides its name behind the one before it
 const petals = computed(() => {
   const q = props.quaternion.clone().invert()
   const seen = AXES.map((a) => ({ ...a, to: new THREE.Vector3(...a.v).applyQuaternion(q) }))
@@ -39,7 +40,18 @@ const petals = computed(() => {
       const lit = name === facing
       const shade = Math.round(100 * (0.5 + 0.5 * to.z))
       const fill = lit ? '#F0C878' : `color-mix(in srgb, #FBF9F4 ${shade}%, #CDBFA6)`
-      return { name, v, shape, turn, fill, lit, x: at * Math.cos(rad(turn)), y: at * Math.sin(rad(turn)) }
+      const named = to.z > AWAY
+      return {
+        name,
+        v,
+        shape,
+        turn,
+        fill,
+        lit,
+        named,
+        x: at * Math.cos(rad(turn)),
+        y: at * Math.sin(rad(turn)),
+      }
     })
 })
 const rad = (d: number) => (d * Math.PI) / 180
@@ -71,6 +83,7 @@ const rad = (d: number) => (d * Math.PI) / 180
         stroke-width="0.9"
       />
       <text
+        v-if="p.named"
         :x="p.x"
         :y="p.y + 3.4"
         text-anchor="middle"

@@ -80,13 +80,10 @@ export function under(v: Viewer, x: number, y: number, wants: What[]): Under | n
     const got = FINE[what](v, x, y, toPixel, ray)
     if (got) return got
   }
-  if (wants.includes('datum')) {
-    const axis = datumAxis(v, x, y, toPixel)
-    if (axis) return axis
-  }
+  // A surface comes before a datum that runs through it or lies on it: where both are wanted, datums are picked beside.
   const solid = surface(v, x, y, wants, ray)
   if (solid || !wants.includes('datum')) return solid
-  return datumPlane(v, ray)
+  return datumAxis(v, x, y, toPixel) ?? datumPlane(v, ray)
 }
 
 type Fine = (

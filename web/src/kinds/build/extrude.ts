@@ -116,12 +116,10 @@ export default defineKind<Record, Told>({
         ...record(room, how, sketch, ids),
         ...(how === 'cut' ? { start: to, end: to } : {}),
       } as StepRecord,
-      // A cut through needs nothing more; an extrusion is asked for its faces on the bench.
+      known: how === 'join' ? { figure: `${what}, between two faces of the scan`, cost: 2 } : undefined,
       weigh: (got: Preview) => {
-        const t = got.summary as unknown as Partial<Told>
-        if (how === 'cut' && t.volume)
-          return { figure: `${what} right through, ${short(t.volume / 1000)} cm³ left`, cost: 1 }
-        return { figure: `${what}, between two faces of the scan`, cost: 2 }
+        const { volume } = got.summary as unknown as Told
+        return { figure: `${what} right through, ${short(volume / 1000)} cm³ left`, cost: 1 }
       },
     }))
   },
