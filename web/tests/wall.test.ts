@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { layWall, related } from '../src/wall/layout'
+import { folds, layWall, related } from '../src/wall/layout'
 
 const stone = (id: string, course: string, inputs: string[] = []) => ({
   id,
@@ -37,5 +37,31 @@ describe('the wall', () => {
     ]
     expect(related(chain, 'b')).toEqual({ below: new Set(['a']), above: new Set(['c']) })
     expect(related(chain, 'd')).toEqual({ below: new Set(), above: new Set() })
+  })
+})
+
+describe('the wall closed', () => {
+  const s = (id: string, course: string, inputs: string[] = [], betters: string | null = null) => ({
+    id,
+    course,
+    inputs,
+    betters,
+  })
+  it('puts a sketch into the one body it serves, and a scan into what betters it', () => {
+    const stones = [
+      s('raw', 'scan'),
+      s('clean', 'scan', ['raw'], 'raw'),
+      s('smooth', 'scan', ['clean'], 'clean'),
+      s('k1', 'sketches', ['smooth']),
+      s('b1', 'bodies', ['k1', 'smooth']),
+      s('k2', 'sketches', ['smooth']),
+      s('b2', 'bodies', ['k2', 'b1'], 'b1'),
+      s('b3', 'bodies', ['k2', 'b2'], 'b2'),
+    ]
+    const found = folds(stones)
+    expect(found.get('smooth')).toEqual(['raw', 'clean'])
+    expect(found.get('b1')).toEqual(['k1'])
+    expect([...found.values()].flat()).not.toContain('k2') // two bodies rest on it
+    expect([...found.values()].flat()).not.toContain('b1') // a feature is never hidden by the next
   })
 })

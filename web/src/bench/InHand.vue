@@ -19,6 +19,15 @@ const verb = computed(() => {
 <template>
   <div class="min-h-0 flex-1 overflow-y-auto">
     <component :is="hand.kind!.form ?? Form" :key="`${hand.kind!.kind} ${hand.record!.id ?? ''}`" />
+    <section v-for="l in hand.lost" :key="l.path.join()" class="section" aria-label="Lost">
+      <p class="note">What it rested on ({{ l.path.join(' ') }}) is not there any more.</p>
+      <div v-if="l.candidates.length" class="mt-1.5 flex flex-wrap gap-1.5">
+        <button v-for="c in l.candidates.slice(0, 4)" :key="c" class="btn !px-2" @click="hand.replace(l, c)">
+          {{ j.byId.get(c)?.name }}
+        </button>
+      </div>
+      <p v-else class="mt-1.5 text-soft">Lay a {{ l.gives[0] ?? 'step' }} before it, or switch it on.</p>
+    </section>
     <div v-if="hand.studying" class="px-3.5 pb-3">
       <Working :at="hand.studying" @stop="hand.stopTrying()" />
     </div>

@@ -2,7 +2,7 @@
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef } from 'vue'
 import { numbers, study } from '../api/client'
-import type { PickRecord, Preview, StepRecord, Stone } from '../api/types'
+import type { PickRecord, Preview, StepRecord, Stone, StoneDetail } from '../api/types'
 import type { Kind, Slot, Tool } from '../kinds/kind'
 import { kindOf } from '../kinds/registry'
 import type { Under } from '../view3d/picking'
@@ -32,6 +32,9 @@ export interface Hand {
   readonly told: Record<string, unknown> | null
   readonly result: string | null
   readonly missing: string | null
+  /** References of the step taken back that hold nothing any more, and what could stand there. */
+  lost: StoneDetail['lost']
+  replace: (lost: StoneDetail['lost'][number], by: string) => void
   takeUp: (kind: string, fields: Omit<StepRecord, 'kind'>, editing?: boolean) => void
   start: (tool: Tool) => void
   takeBack: (stone: Stone) => Promise<void>
@@ -60,6 +63,8 @@ export const useHand: () => Hand = defineStore('hand', () => {
   const lit = shallowRef<Lit | null>(null)
   /** What the pointer is over, of what the slot takes. */
   const over = shallowRef<Under | null>(null)
+
+  const lost = shallowRef<StoneDetail['lost']>([])
 
   const record = computed(() => held.value?.record ?? null)
   const kind = computed(() => (held.value ? (kindOf(held.value.kind) ?? null) : null))
@@ -102,6 +107,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
     try {
       const whole = await details.stone(j.job!.id, stone.id)
       takeUp(stone.kind, whole.record as StepRecord, true)
+      lost.value = whole.lost
       shown.chosen = stone.id
       shown.stage = kind.value?.stage ?? shown.stage
     } catch (e) {
@@ -116,9 +122,19 @@ export const useHand: () => Hand = defineStore('hand', () => {
     error.value = ''
     lit.value = null
     over.value = null
+    lost.value = []
     marks.forget()
     shown.lines = []
     shown.show.moved = false
+  }
+
+  /** Put another step where one was lost. */
+  function replace(gone: StoneDetail['lost'][number], by: string) {
+    let at = record.value as unknown as Record<string | number, unknown>
+    for (const k of gone.path.slice(0, -1)) at = at[k] as typeof at
+    at[gone.path.at(-1)!] = by
+    lost.value = lost.value.filter((l) => l !== gone)
+    again()
   }
 
   let asked: AbortController | null = null
@@ -233,6 +249,8 @@ export const useHand: () => Hand = defineStore('hand', () => {
     told,
     result,
     missing,
+    lost,
+    replace,
     takeUp,
     start,
     takeBack,

@@ -21,6 +21,12 @@ export type Under =
 
 const REACH = { handle: 9, vertex: 9, line: 16, loop: 12, edge: 14, axis: 10 } // pixels
 
+/**
+ * How much deeper than the face in front of it an edge may lie and still be its own, as a share of the depth
+ * drawn.
+ */
+const HIDDEN = 2e-3
+
 const vec3 = (v: THREE.Vector3) => v.toArray().map((x) => Number(x.toFixed(5))) as Vec3
 const towards = (n: THREE.Vector3, ray: THREE.Ray) => (n.dot(ray.direction) > 0 ? n.negate() : n)
 
@@ -80,7 +86,12 @@ export function under(v: Viewer, x: number, y: number, wants: What[]): Under | n
     const got = FINE[what](v, x, y, toPixel, ray)
     if (got) return got
   }
-  // A surface comes before a datum that runs through it or lies on it: where both are wanted, datums are picked beside.
+  if (wants.includes('edge') && !wants.includes('scan') && !wants.includes('face')) {
+    const near = edgeNearest(v, ray) // nothing else is meant: a click anywhere on a face means its nearest edge
+    if (near) return near
+  }
+  // A surface comes before a datum that runs through it or lies on it: where both are wanted, datums are
+  // picked beside.
   const solid = surface(v, x, y, wants, ray)
   if (solid || !wants.includes('datum')) return solid
   return datumAxis(v, x, y, toPixel) ?? datumPlane(v, ray)
@@ -145,34 +156,34 @@ const FINE: Record<'handle' | 'vertex' | 'line' | 'loop' | 'edge', Fine> = {
     const { sketch, entity, points } = v.loops[got.line]
     return { what: 'loop', sketch, entity, points, shown: vec3(got.point) }
   },
-  /** The body's edge nearest the place that is hit; beside the body, the one nearest on the screen. */
+  /** An edge within reach on the screen that no face of the body hides. */
   edge(v, x, y, toPixel, ray) {
     const body = v.layers.body
     if (!body.mesh?.visible) return null
     const hit = ray.intersectObject(body.mesh, false)[0]
-    if (!hit) {
-      const got = nearestOnLines(
-        body.edges.map((e) => e.points),
-        toPixel,
-        x,
-        y,
-        REACH.edge,
-      )
-      return got && edge(body.spec!.id, body.edges[got.line].name, got.point)
-    }
-    let best: { name: EdgeName; gap: number } | null = null
-    const on = new THREE.Vector3()
-    const piece = new THREE.Line3()
-    for (const e of body.edges)
-      for (let k = 1; k < e.points.length; k++) {
-        const gap = piece
-          .set(e.points[k - 1], e.points[k])
-          .closestPointToPoint(hit.point, true, on)
-          .distanceTo(hit.point)
-        if (!best || gap < best.gap) best = { name: e.name, gap }
-      }
-    return best && edge(body.spec!.id, best.name, hit.point)
+    const depth = hit ? toPixel(hit.point.clone()).z + HIDDEN : Infinity
+    const shown = body.edges.map((e) => (e.points.some((p) => toPixel(p.clone()).z <= depth) ? e.points : []))
+    const got = nearestOnLines(shown, toPixel, x, y, REACH.edge)
+    if (!got || got.depth > depth) return null
+    return edge(body.spec!.id, body.edges[got.line].name, got.point)
   },
+}
+
+/** The body's edge nearest the place that a ray hits. */
+function edgeNearest(v: Viewer, ray: THREE.Raycaster): Under | null {
+  const body = v.layers.body
+  const hit = body.mesh?.visible ? ray.intersectObject(body.mesh, false)[0] : null
+  if (!hit) return null
+  let best: { name: EdgeName; gap: number } | null = null
+  const on = new THREE.Vector3()
+  const piece = new THREE.Line3()
+  for (const e of body.edges)
+    for (let k = 1; k < e.points.length; k++) {
+      const near = piece.set(e.points[k - 1], e.points[k]).closestPointToPoint(hit.point, true, on)
+      const gap = near.distanceTo(hit.point)
+      if (!best || gap < best.gap) best = { name: e.name, gap }
+    }
+  return best && edge(body.spec!.id, best.name, hit.point)
 }
 
 const edge = (body: string, name: EdgeName, p: THREE.Vector3): Under => ({

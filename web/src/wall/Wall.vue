@@ -7,7 +7,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 import type { Stone } from '../api/types'
 import { kindOf } from '../kinds/registry'
 import { useRoom } from '../state/room'
-import { COURSES, layWall, related } from './layout'
+import { COURSES, folds, layWall, related } from './layout'
 
 const MANY = 24 // stones from which on the wall is searched
 const { job: j, hand, shown } = useRoom()
@@ -18,10 +18,26 @@ const COLOURS: Record<(typeof COURSES)[number], string> = {
   datums: 'bg-[#dac1d4] border-[#b591ac]',
   scan: 'bg-[#e6d8b7] border-[#c2ae83]',
 }
-const layout = computed(() => layWall(j.allStones))
-const used = computed(() => COURSES.filter((c) => j.allStones.some((s) => s.course === c)))
+/** Closed, a stone stands for those that serve it alone. */
+const closed = ref(false)
+const within = computed(() => (closed.value ? folds(j.allStones) : new Map<string, string[]>()))
+const shownStones = computed(() => {
+  const inside = new Set([...within.value.values()].flat())
+  return j.allStones.filter((s) => !inside.has(s.id)).map((s) => ({ ...s, inputs: through(s, inside) }))
+})
+/** What a stone rests on, through those that are closed into it. */
+function through(s: Stone, inside: Set<string>): string[] {
+  return s.inputs.flatMap((i) => (inside.has(i) ? through(j.byId.get(i)!, inside) : [i]))
+}
+const called = (s: Stone) => {
+  const n = within.value.get(s.id)?.length
+  return n ? `${s.name} +${n}` : s.name
+}
+const canFold = computed(() => folds(j.allStones).size > 0)
+const layout = computed(() => layWall(shownStones.value.map((s) => ({ ...s, name: called(s) }))))
+const used = computed(() => COURSES.filter((c) => shownStones.value.some((s) => s.course === c)))
 const byCourse = computed(
-  () => new Map(used.value.map((c) => [c, j.allStones.filter((s) => s.course === c)])),
+  () => new Map(used.value.map((c) => [c, shownStones.value.filter((s) => s.course === c)])),
 )
 const total = computed(() => Math.max(400, ...[...layout.value.values()].map((p) => p.left + p.width + 40)))
 const lit = computed(() => {
@@ -90,15 +106,15 @@ watch(matches, (m) => m && nextTick(() => bringIn([...m][0])))
 // The level: drawn left to see the job as it was then.
 const cord = computed(() => {
   if (j.level === null) return total.value - 30
-  const seen = j.allStones.slice(0, j.level).map((s) => layout.value.get(s.id)!)
-  return Math.max(20, ...seen.map((p) => p.left + p.width + 4))
+  const seen = j.allStones.slice(0, j.level).map((s) => layout.value.get(s.id))
+  return Math.max(20, ...seen.map((p) => (p ? p.left + p.width + 4 : 0)))
 })
 function pull(e: PointerEvent) {
   const el = e.currentTarget as HTMLElement
   el.setPointerCapture(e.pointerId)
   const move = (m: PointerEvent) => {
     const x = m.clientX - courtyard.value!.getBoundingClientRect().left
-    setLevel(j.allStones.filter((s) => layout.value.get(s.id)!.left + 20 < x).length)
+    setLevel(j.allStones.filter((s) => (layout.value.get(s.id)?.left ?? 0) + 20 < x).length)
   }
   el.addEventListener('pointermove', move)
   el.addEventListener('pointerup', () => el.removeEventListener('pointermove', move), { once: true })
@@ -148,7 +164,7 @@ async function takeOut(s: Stone) {
             @dblclick="hand.takeBack(s)"
             @keydown.enter.prevent="hand.takeBack(s)"
           >
-            {{ s.name }}
+            {{ called(s) }}
           </button>
         </div>
         <div
@@ -179,6 +195,16 @@ async function takeOut(s: Stone) {
         aria-label="Find on the wall"
         @keydown.esc.stop="found = ''"
       />
+      <button
+        v-if="j.allStones.length > MANY && canFold && !chosen"
+        class="btn !py-0.5"
+        :class="{ 'btn-on': closed }"
+        :aria-pressed="closed"
+        title="A sketch goes into the body it serves, a scan's earlier states into its last"
+        @click="closed = !closed"
+      >
+        {{ closed ? 'Open' : 'Fold' }}
+      </button>
       <template v-if="chosen">
         <span
           v-if="chosen.says"

@@ -27,6 +27,33 @@ export function layWall(stones: Laid[]): Map<string, Place> {
   return out
 }
 
+type Foldable = Pick<Stone, 'id' | 'course' | 'inputs' | 'betters'>
+
+/**
+ * Stones that can be closed into another: a sketch into the one body it serves, a scan's earlier states
+ * into the last.
+ * By the stone they are closed into.
+ */
+export function folds(stones: Foldable[]): Map<string, string[]> {
+  const users = new Map<string, Foldable[]>()
+  for (const s of stones) for (const i of new Set(s.inputs)) users.set(i, [...(users.get(i) ?? []), s])
+  const into = new Map<string, string>()
+  for (const s of stones) {
+    const by = users.get(s.id) ?? []
+    const better = by.find((u) => u.betters === s.id && u.course === 'scan')
+    if (better && by.length === 1) into.set(s.id, better.id)
+    else if (s.course === 'sketches' && by.length === 1 && by[0].course === 'bodies') into.set(s.id, by[0].id)
+  }
+  const out = new Map<string, string[]>()
+  for (const s of stones) {
+    let at = into.get(s.id)
+    if (!at) continue
+    while (into.has(at)) at = into.get(at)!
+    out.set(at, [...(out.get(at) ?? []), s.id])
+  }
+  return out
+}
+
 /** What a stone rests on and what rests on it, however far. */
 export function related(
   stones: Pick<Stone, 'id' | 'inputs'>[],

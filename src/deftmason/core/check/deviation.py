@@ -215,9 +215,8 @@ class ModelSurface:
         code = np.array([c.code for c in made.curves], np.int64).reshape(count)
         frame = np.array([[c.origin, c.x, c.y] for c in made.curves]).reshape(count, 3, 3)
         size = np.array([[c.radius, c.low, c.high] for c in made.curves]).reshape(count, 3)
-        poles, knots, table = packed(
-            [(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves]  # type: ignore[misc, list-item]
-        )
+        splines = [(c.poles, [c.knots], [c.degree]) if c.code == SPLINE else None for c in made.curves]
+        poles, knots, table = packed(splines)  # type: ignore[arg-type]
         tables = code, frame, size, poles, knots, table
         f, par = made.facets, np.zeros((*made.edge.shape, 2))
         room, out = scratch_of(), np.zeros((3, 3))
