@@ -87,7 +87,8 @@ export function under(v: Viewer, x: number, y: number, wants: What[]): Under | n
     if (got) return got
   }
   if (wants.includes('edge') && !wants.includes('scan') && !wants.includes('face')) {
-    const near = edgeNearest(v, ray) // nothing else is meant: a click anywhere on a face means its nearest edge
+    // Nothing else is meant: a click anywhere on a face means its nearest edge.
+    const near = edgeNearest(v, ray)
     if (near) return near
   }
   // A surface comes before a datum that runs through it or lies on it: where both are wanted, datums are
