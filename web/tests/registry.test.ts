@@ -67,6 +67,7 @@ describe('the registry', () => {
     expect(findTools('devi', room)[0].name).toBe('Deviation map')
     expect(findTools('rounding', room).map((t) => t.name)).toContain('Fillet')
     expect(findTools('pl', room)[0].name).toBe('Plane datum')
+    expect(findTools('cut', room)[0].name).toBe('Cut') // not what only begins with it
     expect(findTools('no such thing', room)).toEqual([])
   })
 

@@ -46,7 +46,7 @@ export function findTools(text: string, room: Room): Tool[] {
   const wanted = text.trim().toLowerCase()
   const rank = (t: Tool) => {
     const name = t.name.toLowerCase()
-    return name.startsWith(wanted) ? 0 : name.includes(wanted) ? 1 : 2
+    return name === wanted ? 0 : name.startsWith(wanted) ? 1 : name.includes(wanted) ? 2 : 3
   }
   return allTools()
     .filter((t) => t.fits(room) && `${t.name} ${t.says} ${t.also} ${t.stage}`.toLowerCase().includes(wanted))

@@ -65,11 +65,13 @@ def conflict(request: HttpRequest, e: Conflict):
 
 @api.exception_handler(HttpError)
 def http(request: HttpRequest, e: HttpError):
-    return api.create_response(request, told("http", str(e)), status=e.status_code)
+    unread = e.status_code == 400  # the library's words for what is no JSON say little
+    message = "What was sent is no JSON; send the record as JSON." if unread else str(e)
+    return api.create_response(request, told("http", message), status=e.status_code)
 
 
 @api.exception_handler(ValidationError)
 def invalid(request: HttpRequest, e: ValidationError):
     first = e.errors[0]
-    where = ".".join(str(x) for x in first["loc"][1:])[:120]
+    where = ".".join(str(x) for x in first["loc"][1:] if x != "data")[:120] or "body"
     return api.create_response(request, told("bad_argument", f"{where}: {first['msg']}.", where), status=422)
