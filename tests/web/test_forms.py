@@ -5,15 +5,26 @@ import re
 import numpy as np
 import pytest
 
+from ..hostile.people import Person
 from .room import Room
-from .test_clean import bench, laid, open_job, room_figure, stage
+from .test_clean import bench, laid, room_figure, stage
 
 pytestmark = pytest.mark.browser
 
 
+@pytest.fixture(scope="module")
+def own_job(server):
+    """A job of these tests alone: the raw bracket as it was brought in."""
+    person = Person(server.url)
+    demo = next(j["id"] for j in person.get("/jobs") if j["name"] == "Chain guide bracket, raw")
+    sha = next(s["record"]["sha256"] for s in person.get(f"/jobs/{demo}/stones") if s["kind"] == "scan")
+    return person.job((server.folder / "blobs" / sha[:2] / sha).read_bytes(), "Forms")
+
+
 @pytest.fixture
-def raw(server, page):
-    open_job(server, page, "Chain guide bracket, raw")
+def raw(server, page, own_job):
+    page.goto(f"{server.url}/jobs/{own_job}")
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
     stage(page, "Clean")
     return Room(page, np.eye(4))
 
