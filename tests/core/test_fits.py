@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from deftmason.core.elements import RigidMotion, element_from, fit, unit
 from deftmason.core.errors import BadArgument, BadInput
+from tests.trials.scanning import wavy
 
 RNG = np.random.default_rng
 
@@ -126,7 +127,25 @@ def test_uncertainty_grows_when_noise_is_correlated():
         f = fit("plane", noisy)
         height = f.element.point[2] - noisy[:, 2].mean() * 0
         pulls.append(height / f.uncertainty["point"][2])
-    assert 0.6 < np.sqrt(np.mean(np.square(pulls))) < 1.7
+    assert 0.7 < np.sqrt(np.mean(np.square(pulls))) < 1.4, pulls
+
+
+@pytest.mark.parametrize("length,alike", [(1.0, 0.5), (5.0, 0.5)])
+def test_pulls_stay_honest_where_noise_is_alike_from_place_to_place(length, alike):
+    pulls = []
+    for seed in range(45):
+        rng = RNG(seed)
+        t, z = rng.uniform(-np.pi / 2, np.pi / 2, 700), rng.uniform(-10, 10, 700)
+        normals = np.column_stack([np.cos(t), np.sin(t), 0 * t])
+        p = 6 * normals + np.outer(z, [0, 0, 1])
+        noise = np.sqrt(1 - alike) * rng.normal(size=700) + np.sqrt(alike) * wavy(p, length, rng)
+        f = fit("cylinder", p + 0.03 * noise[:, None] * normals, normals=normals)
+        e = f.element
+        across = e.point - e.direction * e.point[2] / e.direction[2]
+        lean = e.direction * np.sign(e.direction[2])
+        off = [(e.radius - 6, f.uncertainty["radius"]), (across[0], f.uncertainty["point"][0])]
+        pulls.append([value / sigma for value, sigma in [*off, (lean[0], f.uncertainty["direction"][0])]])
+    assert np.all((np.std(pulls, axis=0) > 0.75) & (np.std(pulls, axis=0) < 1.35)), np.std(pulls, axis=0)
 
 
 def test_holds_are_kept():

@@ -5,13 +5,15 @@ a CAD program writes them.
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial import cKDTree
 
+from deftmason.core.clean.remesh import remesh
 from deftmason.core.kernel.body import Body
 from deftmason.core.kernel.tessellate import diagonal_of, tessellate
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.scan.topology import merge_vertices
 
-__all__ = ["mesh_of", "split_long", "wavy"]
+__all__ = ["even_mesh_of", "mesh_of", "split_long", "wavy"]
 
 
 def split_long(v: np.ndarray, f: np.ndarray, ids: np.ndarray, length: float):
@@ -89,3 +91,18 @@ def mesh_of(
             grain = np.sqrt(0.5) * grain + np.sqrt(0.5) * wavy(v, alike, rng)
         mesh = TriMesh(v + noise * grain[:, None] * mesh.vertex_normals, mesh.faces)
     return mesh, ids
+
+
+def even_mesh_of(
+    body: Body, rng: np.random.Generator, spacing: float, noise: float, alike: float
+) -> tuple[TriMesh, np.ndarray]:
+    """A mesh with triangles of one size, as a scanner's, and the face each facet is nearest to; see `mesh_of`."""
+    fine, of = mesh_of(body, rng, spacing=spacing)
+    even, _ = remesh(fine, spacing)
+    near = cKDTree(fine.centroids, balanced_tree=False).query(even.centroids, k=12, workers=-1)[1]
+    facets = near[np.arange(len(near)), np.argmax(np.einsum("ijk,ik->ij", fine.normals[near], even.normals), axis=1)]
+    grain = rng.normal(size=len(even.vertices))
+    if alike:
+        grain = np.sqrt(0.5) * grain + np.sqrt(0.5) * wavy(even.vertices, alike, rng)
+    noisy = TriMesh(even.vertices + noise * grain[:, None] * even.vertex_normals, even.faces)
+    return noisy, of[facets]

@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, fits, join, picks, sections
+from . import clean, deviation, fits, join, picks, sections, zones
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -12,6 +12,7 @@ SEEDS = [
     (picks, [13]),
     (clean, [0, 1, 3, 7]),
     (join, [17]),
+    (zones, [2, 3, 7]),
 ]
 
 

@@ -257,7 +257,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.click_part((12, 30, 5), (0, 1, 0))
     page.wait_for_timeout(2500)
     page.get_by_role("button", name="Lay datum again").click()
-    for _ in range(160):
+    for _ in range(320):
         stones = {s["name"]: s for s in room.job()["stones"]}
         settled = all(s["status"] in ("sound", "attention") for s in stones.values())
         if settled and (np.array(stones["Part frame"]["summary"]["matrix"]) @ pose)[0, 0] < 0:
@@ -345,8 +345,8 @@ def test_brushed_line_and_circle_are_fitted(server, page):
     room.tool("Sketch", "Sketch on a cut")
     page.get_by_label("Height of the plane, mm").fill("3.5")
     page.get_by_label("Height of the plane, mm").press("Tab")
-    page.wait_for_timeout(1500)
     svg = page.get_by_role("img", name="Trace and sketch")
+    page.wait_for_timeout(2500)
 
     def brush(points):
         at = svg.evaluate(

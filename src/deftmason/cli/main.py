@@ -245,6 +245,30 @@ def fit(
 
 
 @app.command()
+def zones(
+    file: str,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Smallest deviation that matters, mm; measured where not given.")
+    ] = None,
+    smallest: Annotated[
+        float | None, typer.Option("--smallest", help="Area below which nothing is a zone, mm².")
+    ] = None,
+    labels: Annotated[str | None, typer.Option("--labels", help="Write a number a triangle (.npy).")] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Split a mesh into the surfaces it is made of."""
+    from .reading import read_zones_of
+
+    answer = read_zones_of(file, units=units, noise=noise, smallest=smallest, labels=labels, progress=_bar(progress))
+    rows = [
+        f"{z['id']:>4}  {z['kind']:<9} {z['area']:>12,.1f} mm²  scatter {z['sigma']:.4f} mm" for z in answer["zones"]
+    ]
+    _print(answer, as_json, [*rows, f"{len(rows)} zones, noise {answer['noise']:.4f} mm"])
+
+
+@app.command()
 def cut(
     file: str,
     at: Annotated[str, typer.Option("--at", help="x,y,z of a point of the plane.")],

@@ -1816,20 +1816,16 @@ export interface components {
             face: string;
             /** Kind */
             kind: string;
-            /** Max */
-            max: number;
             /** Mean */
-            mean: number;
-            /** Min */
-            min: number;
+            mean: number | null;
             /** P95 */
-            p95: number;
+            p95: number | null;
             /** Points */
             points: number;
             /** Rms */
-            rms: number;
+            rms: number | null;
             /** Within */
-            within: number;
+            within: number | null;
         };
         /**
          * FilletStep

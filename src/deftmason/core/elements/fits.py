@@ -11,11 +11,11 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import BadArgument, BadInput
-from .models import DirectionHold, Model, RoundModel, SphereModel
+from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
-from .uncertainty import correlation_inflation
+from .uncertainty import correlated_covariance, noise_model
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
 
@@ -208,6 +208,13 @@ def _start_at(near, kind, q, centroid, scale, hold, held) -> Model | None:
         return RoundModel.from_axis(q, near.direction, middle, near.radius / scale)
     if isinstance(near, Sphere):
         return SphereModel.from_centre(q, (near.center - centroid) / scale, near.radius / scale)
+    if isinstance(near, Torus):
+        middle = (near.center - centroid) / scale
+        return TorusModel(middle, near.direction, near.major_radius / scale, near.minor_radius / scale)
+    if isinstance(near, Cone):
+        apex, alpha = (near.apex - centroid) / scale, float(np.radians(near.half_angle_deg))
+        along = float(apex @ near.direction)
+        return ConeModel(near.direction, apex - along * near.direction, alpha, -along * float(np.sin(alpha)))
     return None
 
 
@@ -235,36 +242,40 @@ def _flat(e: Element) -> np.ndarray:
     return np.concatenate([np.atleast_1d(np.asarray(v, float)) for v in e.parameters().values()])
 
 
-def _curved_uncertainty(kind, model: Model, p, w, centroid, scale, sigma2, inflation) -> dict:
+def _covariance(p, w, r, j) -> tuple[np.ndarray, float]:
+    """Covariance of the free parameters whose Jacobian is ``j``, with residuals alike from place to place as they are
+    found to be; and by how much that made it grow. ``r`` and ``j`` may hold several residuals a point, one after the
+    other. ``p`` are the points' feet on the element: off it, the residuals would be a smooth wave over the places.
+    """
+    parts = len(r) // len(p)
+    used = w > 0
+    s = np.sqrt(w[used] / w[used].mean())
+    # Residuals across each other are not alike: the others are kept as if they lay far away.
+    away = 1e3 * float(np.linalg.norm(np.ptp(p, axis=0)) + 1e-300)
+    places = np.concatenate([p[used] + k * away for k in range(parts)])
+    several = np.tile(used, parts)
+    weighed = j[several] * np.tile(s, parts)[:, None]
+    noise = noise_model(p[used], r[: len(p)][used], j[: len(p)][used])
+    if parts > 1:  # all of them scatter alike
+        own = float(np.mean(r[: len(p)][used] ** 2))
+        whole = float(np.sum(r[several] ** 2)) / max(int(several.sum()) - j.shape[1], 1)
+        more = whole / max(own, 1e-300) if noise.common is not None else whole / noise.sigma2
+        noise = noise.times(more)
+    return correlated_covariance(places, weighed, noise)
+
+
+def _curved_uncertainty(kind, model: Model, p, w, centroid, scale) -> tuple[dict, float]:
     r, j = model.evaluate(p)
-    s = np.sqrt(w if len(r) == len(w) else np.concatenate([w, w]))
     basis = model.free()
-    a = (j * s[:, None]) @ basis
-    cov = np.linalg.pinv(a.T @ a, rcond=1e-14) * sigma2 * inflation
     here = _flat(_to_contract(kind, model.element(), centroid, scale))
+    if basis.shape[1] == 0:
+        return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.zeros(len(here))), 1.0
+    cov, inflation = _covariance(model.element().feet(p), w, r, j @ basis)
     step = 1e-6
-    grad = (
-        np.column_stack(
-            [
-                (_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) - here) / step
-                for b in basis.T
-            ]
-        )
-        if basis.shape[1]
-        else np.zeros((len(here), 0))
-    )
+    moved = [_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) for b in basis.T]
+    grad = (np.column_stack(moved) - here[:, None]) / step
     var = np.einsum("ij,jk,ik->i", grad, cov, grad)
-    return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.sqrt(np.maximum(var, 0)))
-
-
-def _signed(e: Element, q) -> np.ndarray:
-    """A signed residual for any element: along a curve's own side direction where its distance has no sign."""
-    if isinstance(e, Circle):
-        rel = q - e.center
-        return np.linalg.norm(rel - np.outer(rel @ e.normal, e.normal), axis=1) - e.radius
-    if isinstance(e, Line):
-        return (q - e.point) @ perpendicular_pair(e.direction)[0]
-    return e.distance(q)
+    return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.sqrt(np.maximum(var, 0))), inflation
 
 
 def _split_sigmas(e: Element, sigmas) -> dict:
@@ -279,25 +290,30 @@ def _split_sigmas(e: Element, sigmas) -> dict:
     return out
 
 
-def _flat_uncertainty(e: Element, p, w, hold, sigma2, inflation) -> dict:
-    c = np.average(p, axis=0, weights=w)
-    q = (p - c) * np.sqrt(w)[:, None]
-    scatter = q.T @ q
+def _flat_uncertainty(e: Element, p, w, hold) -> tuple[dict, float]:
+    """Of a plane or a line: how far it may be shifted across itself, and turned."""
     d = e.normal if isinstance(e, Plane) else e.direction
-    s2 = sigma2 * inflation
-    tilt = np.zeros((3, 3))
-    if hold is None or not hold.parallel:
-        values, vectors = np.linalg.eigh(scatter)
-        for lam, v in zip(values, vectors.T):
-            if abs(v @ d) > 0.7 or (hold is not None and abs(v @ hold.vector) > 0.7):
-                continue
-            weight = lam if isinstance(e, Plane) else values[-1]
-            if weight > 0:
-                tilt += np.outer(v, v) * s2 / weight
-    place = s2 / w.sum()
-    across = np.outer(d, d) if isinstance(e, Plane) else np.eye(3) - np.outer(d, d)
-    sig = np.concatenate([np.sqrt(np.diag(across) * place), np.sqrt(np.diag(tilt))])
-    return _split_sigmas(e, sig)
+    q = p - np.average(p, axis=0, weights=w)
+    places = e.feet(p)
+    u, v = perpendicular_pair(d)
+    if isinstance(e, Plane):
+        r, turns = q @ d, [u, v]
+        if hold is not None:
+            turns = [] if hold.parallel else [np.cross(d, hold.vector)]
+        j = np.column_stack([np.ones(len(q)), *(q @ t for t in turns)])
+        cov, inflation = _covariance(places, w, r, j)
+        t = np.array(turns).reshape(-1, 3)
+        tilt = np.einsum("ki,kl,li->i", t, cov[1:, 1:], t)
+        place = d**2 * cov[0, 0]
+    else:
+        r = np.concatenate([q @ u, q @ v])
+        j = np.column_stack([np.ones(len(q)), q @ d]) if hold is None or not hold.parallel else np.ones((len(q), 1))
+        none = np.zeros_like(j)
+        cov, inflation = _covariance(places, w, r, np.block([[j, none], [none, j]]))
+        k = j.shape[1]
+        place = u**2 * cov[0, 0] + v**2 * cov[k, k]
+        tilt = u**2 * cov[1, 1] + v**2 * cov[k + 1, k + 1] if k == 2 else np.zeros(3)
+    return _split_sigmas(e, np.sqrt(np.maximum(np.concatenate([place, tilt]), 0))), inflation
 
 
 def _canonical(e: Element, normals_hint=None) -> Element:
@@ -339,7 +355,7 @@ def fit(
     correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit
         that
         only steers a search: good to a small part of the scatter, and without uncertainty.
-    near : an element the fit will be close to: searched from there (cylinders and spheres; others start afresh).
+    near : an element the fit will be close to: searched from there.
     robust : reweight by Tukey's biweight so that outliers do not count (Huber, Ronchetti 2009, §7.8).
 
     Raises
@@ -395,7 +411,6 @@ def fit(
                 break
             weight = new
     assert element is not None
-    count = float(np.sum(weight > 0))
     local = _to_contract(kind, element, centroid, scale)
     if kind == "torus" and max(local.major_radius, local.minor_radius) > _LARGEST * scale:
         raise BadInput(
@@ -404,19 +419,13 @@ def fit(
         )
     r = local.distance(p) if kind not in ("circle", "line") else element.distance(q) * scale
     used = weight > 0
-    dof = {"plane": 3, "line": 4, "circle": 6, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}[kind]
-    # A curve in space has two residuals a point; their correlation is read from the signed one.
-    parts = 2 if kind in ("circle", "line") else 1
-    sigma2 = float(np.sum(weight * r**2) / weight.sum() * count / max(parts * count - dof, 1.0))
-    signed = _signed(element, q) * scale
-    inflation = correlation_inflation(p[used], signed[used]) if correlated else 1.0
-    if not correlated:
-        uncertainty = {}
-    elif kind in ("plane", "line"):
-        uncertainty = _flat_uncertainty(local, p, weight, hold, sigma2, inflation)
-    else:
+    uncertainty: dict = {}
+    inflation = 1.0
+    if correlated and kind in ("plane", "line"):
+        uncertainty, inflation = _flat_uncertainty(local, p, weight, hold)
+    elif correlated:
         assert model is not None
-        uncertainty = _curved_uncertainty(kind, model, q, weight, centroid, scale, sigma2 / scale**2, inflation)
+        uncertainty, inflation = _curved_uncertainty(kind, model, q, weight, centroid, scale)
     hint = None if normals is None else np.asarray(normals, float).mean(axis=0)
     local = _canonical(local, hint)
     extent = None

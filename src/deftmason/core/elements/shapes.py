@@ -47,6 +47,11 @@ class Element:
         """Unit surface normals at the feet of points (n, 3), on the positive side."""
         raise NotImplementedError
 
+    def feet(self, points) -> np.ndarray:
+        """The nearest places on the element to points (n, 3)."""
+        p = np.asarray(points, float)
+        return p - self.distance(p)[:, None] * self.normals(p)
+
     def moved(self, motion: RigidMotion) -> Element:
         values = {}
         for k, v in self.__dict__.items():
@@ -81,6 +86,10 @@ class Line(Element):
     def distance(self, points):
         return _axis_split(np.asarray(points, float), self.point, self.direction)[2]
 
+    def feet(self, points):
+        t, _, _ = _axis_split(np.asarray(points, float), self.point, self.direction)
+        return self.point + t[:, None] * self.direction
+
 
 @dataclass(frozen=True)
 class Circle(Element):
@@ -92,6 +101,10 @@ class Circle(Element):
     def distance(self, points):
         t, _, rho = _axis_split(np.asarray(points, float), self.center, self.normal)
         return np.hypot(t, rho - self.radius)
+
+    def feet(self, points):
+        _, radial, rho = _axis_split(np.asarray(points, float), self.center, self.normal)
+        return self.center + radial * (self.radius / np.maximum(rho, 1e-300))[:, None]
 
 
 @dataclass(frozen=True)

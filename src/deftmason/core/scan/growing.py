@@ -10,12 +10,12 @@ from numba import njit
 
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 
-__all__ = ["flood_on"]
+__all__ = ["flood_on", "foot", "packed"]
 
 
 @njit(cache=True)
-def _foot(code, e, x, y, z):  # pragma: no cover - compiled
-    """Signed distance and unit normal of the element at a place. ``e``: origin, direction, two lengths."""
+def foot(code, e, x, y, z):  # pragma: no cover - compiled
+    """Signed distance and unit normal of the element at a place. ``code`` and ``e`` (8,) as `packed` gives them."""
     px, py, pz = x - e[0], y - e[1], z - e[2]
     if code == 3:
         r = max(np.sqrt(px * px + py * py + pz * pz), 1e-300)
@@ -38,11 +38,13 @@ def _foot(code, e, x, y, z):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
-def _flood_element(code, e, seed, known, v, faces, c, normals, neighbours, reach, least):  # pragma: no cover - compiled
+def _flood_element(
+    code, e, seed, known, v, faces, c, normals, neighbours, reach, least, taken, alike
+):  # pragma: no cover - compiled
     # Which way round the surface was seen: as most of what is known.
     agree = 0
     for i in known:
-        _, nx, ny, nz = _foot(code, e, c[i, 0], c[i, 1], c[i, 2])
+        _, nx, ny, nz = foot(code, e, c[i, 0], c[i, 1], c[i, 2])
         agree += 1 if nx * normals[i, 0] + ny * normals[i, 1] + nz * normals[i, 2] >= 0 else -1
     side = 1.0 if agree >= 0 else -1.0
     seen = np.zeros(c.shape[0], np.bool_)
@@ -53,24 +55,33 @@ def _flood_element(code, e, seed, known, v, faces, c, normals, neighbours, reach
         f = stack.pop()
         for k in range(3):
             g = neighbours[f, k]
-            if g < 0 or seen[g]:
+            if g < 0 or seen[g] or (len(taken) and taken[g]):
                 continue
             seen[g] = True
             # Corners lie on the surface, a coarse facet's middle under it.
             far = 0.0
             for j in range(3):
                 a = faces[g, j]
-                d, _, _, _ = _foot(code, e, v[a, 0], v[a, 1], v[a, 2])
+                d, _, _, _ = foot(code, e, v[a, 0], v[a, 1], v[a, 2])
                 far = max(far, abs(d))
-            _, nx, ny, nz = _foot(code, e, c[g, 0], c[g, 1], c[g, 2])
+            _, nx, ny, nz = foot(code, e, c[g, 0], c[g, 1], c[g, 2])
             if far > reach or side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
                 continue
+            if alike > 0:
+                # From facet to facet, an exact mesh turns as its surface does.
+                _, fx, fy, fz = foot(code, e, c[f, 0], c[f, 1], c[f, 2])
+                dx = normals[g, 0] - normals[f, 0] - side * (nx - fx)
+                dy = normals[g, 1] - normals[f, 1] - side * (ny - fy)
+                dz = normals[g, 2] - normals[f, 2] - side * (nz - fz)
+                if dx * dx + dy * dy + dz * dz > alike * alike:
+                    continue
             stack.append(np.int64(g))
             out.append(np.int32(g))
     return np.array(out)
 
 
-def _packed(e: Element) -> tuple[int, np.ndarray]:
+def packed(e: Element) -> tuple[int, np.ndarray]:
+    """The element as a code and eight numbers: origin, direction, two lengths."""
     if isinstance(e, Plane):
         return 0, np.array([*e.point, *e.normal, 0, 0], float)
     if isinstance(e, Cylinder):
@@ -83,15 +94,43 @@ def _packed(e: Element) -> tuple[int, np.ndarray]:
     return 4, np.array([*e.center, *e.direction, e.major_radius, e.minor_radius], float)
 
 
-def flood_on(index, seed: int, element: Element, reach: float, angle_deg: float, known: np.ndarray) -> np.ndarray:
+_NONE = np.zeros(0, np.bool_)
+
+
+def flood_on(
+    index,
+    seed: int,
+    element: Element,
+    reach: float,
+    angle_deg: float,
+    known: np.ndarray,
+    *,
+    taken: np.ndarray = _NONE,
+    normals: np.ndarray | None = None,
+    turns_alike: float = 0.0,
+) -> np.ndarray:
     """Facets joined to the seed within ``reach`` mm of the element whose normals follow it within ``angle_deg``.
 
-    ``known`` facets tell which way round the surface is seen.
+    ``known`` facets tell which way round the surface is seen; none that is ``taken`` (m,) is looked at. ``normals``
+    (m, 3): the scan's calm ones where not given. ``turns_alike``, of an exact mesh: how far (rad) the turn between
+    facets may differ from the element's.
     """
-    code, e = _packed(element)
+    code, e = packed(element)
     least = float(np.cos(np.radians(angle_deg)))
-    normals = index.calm_normals
+    n = index.calm_normals if normals is None else normals
     m = index.mesh
     return _flood_element(
-        code, e, seed, known[:400], m.vertices, m.faces, m.centroids, normals, index.neighbours, float(reach), least
+        code,
+        e,
+        seed,
+        known[:400],
+        m.vertices,
+        m.faces,
+        m.centroids,
+        n,
+        index.neighbours,
+        float(reach),
+        least,
+        taken,
+        float(turns_alike),
     )

@@ -22,12 +22,10 @@ class FaceTold(BaseModel):
     face: str
     kind: str
     points: int
-    mean: float
-    rms: float
-    p95: float
-    within: float
-    min: float
-    max: float
+    mean: float | None
+    rms: float | None
+    p95: float | None
+    within: float | None
 
 
 class DeviationTold(Told):

@@ -1,0 +1,172 @@
+"""Which zones only follow a free surface for a while: where they end, the surface bends on as they do.
+
+A zone stops on a free surface where the change of bend has carried it a few noises away from its element; at a true
+border the bend changes by far more than that.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
+from .borders import thin_pieces
+from .ground import Ground, pieces_of
+from .merging import Borders, borders_of
+
+__all__ = ["free_pieces", "normal_curvature", "with_free"]
+
+_RUNS_ON_DEG = 12.0  # neighbouring facets that turn less are not parted by an edge
+_CREASE_DEG = 24.0
+_ALIKE = 0.4  # of the stronger: bends that differ by less are one
+_UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared that growing cannot see
+_SHARE, _INTO_FREE = 0.3, 0.5  # of a zone's border over which it runs on; into what is free, too
+_ABSORB_SHARE = 0.55  # of a zone's border that runs on into a larger free one: then it is part of that
+_EDGE_WEIGHT = 0.4  # of a border along an edge, against one that runs on
+_PLACES = 60  # of a border
+
+
+def normal_curvature(e: Element, points: np.ndarray, along: np.ndarray) -> np.ndarray:
+    """Curvature (n,) of an element's surface at the feet of points (n, 3) in unit tangent directions (n, 3), 1/mm,
+    positive where it bends away from its positive side (do Carmo 1976, §3.2).
+    """
+    if isinstance(e, Plane):
+        return np.zeros(len(points))
+    if isinstance(e, Sphere):
+        return np.full(len(points), 1 / e.radius)
+    base = e.apex if isinstance(e, Cone) else e.center if isinstance(e, Torus) else e.point
+    d = points - base
+    t = d @ e.direction
+    radial = d - t[:, None] * e.direction
+    rho = np.maximum(np.linalg.norm(radial, axis=1), 1e-300)
+    round_ = np.cross(e.direction, radial / rho[:, None])
+    turn = np.einsum("ij,ij->i", round_, along) ** 2
+    if isinstance(e, Cylinder):
+        return turn / e.radius
+    if isinstance(e, Cone):
+        return turn * np.cos(np.radians(e.half_angle_deg)) / rho
+    assert isinstance(e, Torus)
+    u = rho - e.major_radius
+    lean = u / np.maximum(np.hypot(u, t), 1e-300)
+    return turn * lean / rho + (1 - turn) / e.minor_radius
+
+
+def _seen(ground: Ground, element: Element, facets: np.ndarray) -> float:
+    """+1 where a zone's facets look along its element's positive side, −1 where against."""
+    some = facets[:: max(1, len(facets) // 200)]
+    along = np.einsum("ij,ij->i", element.normals(ground.index.mesh.centroids[some]), ground.normals[some])
+    return 1.0 if float(along.sum()) >= 0 else -1.0
+
+
+def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> np.ndarray:
+    """Whether each zone (z,) is only a piece of a free surface: where it ends the surface runs on as it bends, or into
+    pieces that are free.
+    """
+    count = len(elements)
+    if ground.index.exact or not count:
+        return np.zeros(count, bool)
+    whole, alike, smooth = _meetings(ground, labels, elements)
+    free = alike.sum(axis=1) > _SHARE * np.maximum(whole, 1)
+    while True:
+        runs = alike.sum(axis=1) + (smooth - alike)[:, free].sum(axis=1)
+        more = free | (runs > _INTO_FREE * np.maximum(whole, 1))
+        if more.sum() == free.sum():
+            return free
+        free = more
+
+
+def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
+    """How many border edges each zone has (z,), and with each other (z, z) how many without a crease and, of these, how
+    many across which the bend does not change by more than growing could have seen.
+    """
+    count = len(elements)
+    order = np.argsort(labels, kind="stable")
+    cut = np.searchsorted(labels[order], np.arange(count + 1))
+    facets = [order[cut[i] : cut[i + 1]] for i in range(count)]
+    area = [float(ground.index.mesh.areas[f].sum()) for f in facets]
+    side = [_seen(ground, e, f) for e, f in zip(elements, facets)]
+    c = ground.index.mesh.centroids
+    least = np.cos(np.radians(_RUNS_ON_DEG))
+    whole, alike, smooth = np.zeros(count), np.zeros((count, count)), np.zeros((count, count))
+    for i in range(count):
+        f, g = _across(ground, labels, facets[i], i)
+        whole[i] = len(f)
+        calm = np.einsum("ij,ij->i", ground.normals[f], ground.normals[g]) > least
+        f, g = f[calm], g[calm]
+        for j in np.unique(labels[g]):
+            if j < 0:
+                continue
+            mine = labels[g] == j
+            smooth[i, j] = mine.sum()
+            a, b = f[mine][:_PLACES], g[mine][:_PLACES]
+            step = c[b] - c[a]
+            step -= np.einsum("ij,ij->i", step, ground.normals[a])[:, None] * ground.normals[a]
+            step /= np.maximum(np.linalg.norm(step, axis=1), 1e-300)[:, None]
+            own = side[i] * float(np.median(normal_curvature(elements[i], c[a], step)))
+            other = side[j] * float(np.median(normal_curvature(elements[j], c[b], step)))
+            length = float(np.linalg.norm(c[g[mine]] - c[f[mine]], axis=1).sum())
+            wide = min(area[i], area[j]) / max(length, 1e-300)
+            if abs(own - other) < max(_ALIKE * max(abs(own), abs(other)), _UNSEEN * ground.noise / wide**2):
+                alike[i, j] = mine.sum()
+    return whole, alike, smooth
+
+
+def _across(ground: Ground, labels: np.ndarray, facets: np.ndarray, label: int) -> tuple[np.ndarray, np.ndarray]:
+    """Facets of a zone and those beyond its border, a pair an edge."""
+    near = ground.index.neighbours[facets]
+    beyond = (near >= 0) & (labels[np.maximum(near, 0)] != label)
+    row, column = np.nonzero(beyond)
+    return facets[row], near[row, column]
+
+
+def with_free(ground: Ground, labels: np.ndarray, elements: list[Element], least: float):
+    """Labels (m,) and elements with free zones added (None) for connected pieces of no element that are large and wide
+    enough; small elements that run on into them are theirs.
+    """
+    labels = labels.copy()
+    told: list[Element | None] = list(elements)
+    areas = ground.index.mesh.areas
+    smooth = _by_creases(ground)
+    pieces = pieces_of(ground.index.neighbours, np.where(labels < 0, smooth, -1 - labels))
+    area = np.bincount(pieces, np.where(labels < 0, areas, 0.0))
+    thin = thin_pieces(ground, np.where(labels < 0, pieces, -1), least)
+    wide = (area >= least) & (np.bincount(pieces, thin & (labels < 0)) == 0)
+    new = np.full(len(area), -1, np.int32)
+    new[wide] = len(told) + np.arange(int(wide.sum()))
+    labels = np.where((labels < 0) & wide[pieces], new[pieces], labels).astype(np.int32)
+    told += [None] * int(wide.sum())
+    return (_absorbed(ground, labels, told), told) if wide.any() else (labels, told)
+
+
+def _absorbed(ground: Ground, labels: np.ndarray, told: list[Element | None]) -> np.ndarray:
+    """Elements most of whose border runs on into larger free zones given to these, until none is left."""
+    while True:
+        area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], len(told))
+        border: Borders = borders_of(ground, labels)
+        whole, into = np.zeros(len(told)), np.zeros(len(told))
+        to = np.arange(len(told) + 1, dtype=np.int32)
+        to[-1] = -1
+        for (a, b), n, turn in zip(border.pairs.tolist(), border.edges.tolist(), border.turn_deg.tolist()):
+            whole[[a, b]] += n if turn < _RUNS_ON_DEG else n * _EDGE_WEIGHT
+            for own, other in ((a, b), (b, a)):
+                if (
+                    told[own] is not None
+                    and told[other] is None
+                    and turn < _RUNS_ON_DEG
+                    and area[own] < area[other] / 2
+                ):
+                    into[own] += n
+                    to[own] = other
+        given = into > _ABSORB_SHARE * np.maximum(whole, 1)
+        if not given.any():
+            return labels
+        to[:-1] = np.where(given, to[:-1], np.arange(len(told)))
+        labels = to[labels]
+
+
+def _by_creases(ground: Ground) -> np.ndarray:
+    """Regions (m,) that no crease runs through, numbered from 0."""
+    n, g = ground.normals, ground.index.neighbours.copy()
+    least = np.cos(np.radians(_CREASE_DEG))
+    for k in range(3):
+        g[np.einsum("ij,ij->i", n, n[np.maximum(g[:, k], 0)]) < least, k] = -1
+    return pieces_of(g, np.zeros(len(n), np.int32))

@@ -1,0 +1,272 @@
+"""One zone grown from its calmest place: an element refitted while it spreads, of the kind that explains the most.
+
+What a first look cannot tell (a gently bent face looks flat in its middle) is asked again of what was gathered: where
+the residuals of the best kind still have a shape, the rounder kinds are tried from the wider look.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from ..elements import FIT_KINDS, Element, RigidMotion, fit
+from ..elements.motion import perpendicular_pair
+from ..elements.starts import cone_starts, round_starts, sphere_starts
+from ..errors import BadInput
+from ..scan.growing import flood_on
+from .ground import Ground
+
+__all__ = ["Grown", "grow_best", "is_shaped"]
+
+_KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
+_ANGLE = {"plane": 14.0, "cylinder": 20.0, "cone": 20.0, "sphere": 20.0, "torus": 20.0}
+_SAMPLE = 900  # facets a running fit needs
+_LOOKS, _EXACT_LOOKS = (240, 60), (160, 40, 10)  # facets of the first look
+_FLAT_DEG, _EXACT_FLAT_DEG = 12.0, 0.2
+_TURNS_ALIKE, _MEAN_TURN = 0.25, 0.06  # rad
+_LIKE_SIZE = 0.3  # of the seed's area: long facets of a straight beside short ones of a bend
+_WIDER = 3  # how often the look widens
+_MOST_LOOK = 6000
+_FEWEST = 12
+_REACH = 4.0  # of the noise: how far off a facet's corners may lie
+_EXACT = 3e-6  # of the mesh's size
+_EARNS = 0.04  # what each parameter more than a plane's must explain more
+_ALIKE = 2.0  # noise alike from facet to facet makes a curvature less sure than their count says
+_PATCH_ALIKE = 12  # facets whose noise counts as one
+_SHAPED = 0.08  # share of the residuals' square that a shape may explain by chance, in a large zone
+_LARGEST = 60.0  # of a patch's size: a round surface larger than that is flat
+
+
+@dataclass(frozen=True)
+class Grown:
+    """``facets`` (k,) that lie on ``element``; ``worth`` how much of the surface it explains, mm², less what its
+    parameters must earn.
+    """
+
+    facets: np.ndarray
+    element: Element
+    worth: float
+
+
+@njit(cache=True)
+def _patch(seed, neighbours, normals, taken, least, step_least, most):  # pragma: no cover - compiled
+    """Free facets about a seed, breadth first, that turn little from it and from one to the next."""
+    seen = np.zeros(neighbours.shape[0], np.bool_)
+    queue = np.empty(most + 3, np.int32)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        f = queue[head]
+        head += 1
+        for k in range(3):
+            g = neighbours[f, k]
+            if g < 0 or seen[g] or taken[g]:
+                continue
+            from_seed = 0.0
+            step = 0.0
+            for c in range(3):
+                from_seed += normals[seed, c] * normals[g, c]
+                step += normals[f, c] * normals[g, c]
+            if from_seed >= least and step >= step_least:
+                seen[g] = True
+                queue[tail] = g
+                tail += 1
+    return queue[:tail]
+
+
+def _places(ground: Ground, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    m = ground.index.mesh
+    if not ground.index.exact and len(facets) > 150:
+        return m.centroids[facets], ground.normals[facets]
+    ids, inverse = np.unique(m.faces[facets], return_inverse=True)
+    n = np.zeros((len(ids), 3))
+    np.add.at(n, inverse.ravel(), np.repeat(ground.normals[facets] * m.areas[facets, None], 3, axis=0))
+    return m.vertices[ids], n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+
+
+def _some(facets: np.ndarray) -> np.ndarray:
+    if len(facets) <= _SAMPLE:
+        return facets
+    return np.random.default_rng(11).choice(facets, _SAMPLE, replace=False)
+
+
+def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray) -> Grown | None:
+    index, noise, exact = ground.index, ground.noise, ground.index.exact
+    facets, last, known, spread = patch, 0, None, 0.0
+    for _ in range(7):
+        p, n = _places(ground, _some(facets))
+        if len(p) < FIT_KINDS[kind] + 1:
+            return None
+        f = fit(kind, p, normals=n, correlated=False, near=known or _first_guess(kind, p, n))
+        spread = 1.4826 * float(np.median(np.abs(f.residuals)))
+        if exact:
+            if np.max(np.abs(f.residuals)) > _EXACT * ground.size:
+                break
+            reach = _EXACT * ground.size
+        else:
+            if spread > 2.5 * noise and known is None:
+                return None  # this kind does not even lie on the first look
+            reach = _REACH * max(noise, 0.5 * spread)
+        found = flood_on(
+            index,
+            seed,
+            f.element,
+            reach,
+            _ANGLE[kind],
+            facets,
+            taken=ground.taken,
+            normals=ground.normals,
+            turns_alike=_TURNS_ALIKE if exact else 0.0,
+        )
+        if len(found) < (1 if exact and kind == "plane" else _FEWEST):
+            break
+        known, facets = f.element, found
+        if abs(len(facets) - last) <= 0.004 * len(facets):
+            break
+        last = len(facets)
+    if known is None:
+        return None
+    area = float(index.mesh.areas[facets].sum())
+    if kind != "plane" and _too_flat(known, area):
+        return None
+    if exact:
+        area *= float(np.exp(-((_mean_turn(ground, facets, known) / _MEAN_TURN) ** 2)))
+    return Grown(np.sort(facets), known, area * (1 - _EARNS * (FIT_KINDS[kind] - FIT_KINDS["plane"])))
+
+
+def _mean_turn(ground: Ground, facets: np.ndarray, element: Element) -> float:
+    """Mean angle (rad) between facets and an element: coarse corners on two circles lie on many surfaces, their facets
+    do not.
+    """
+    m = ground.index.mesh
+    along = np.abs(np.einsum("ij,ij->i", element.normals(m.centroids[facets]), ground.normals[facets]))
+    return float(np.average(np.arccos(np.clip(along, 0, 1)), weights=m.areas[facets]))
+
+
+def _first_guess(kind: str, p: np.ndarray, n: np.ndarray) -> Element | None:
+    """The most likely start alone: its normals tell a patch's axis well enough to steer by."""
+    middle = p.mean(axis=0)
+    q = p - middle
+    starts = {
+        "cylinder": lambda: round_starts(q, n, None, None, circle=False),
+        "sphere": lambda: sphere_starts(q, None),
+        "cone": lambda: cone_starts(q, n, None),
+    }
+    if kind not in starts:
+        return None
+    found = starts[kind]()
+    return found[0].element().moved(RigidMotion.of(np.eye(3), middle)) if found else None
+
+
+def _too_flat(e: Element, area: float) -> bool:
+    radius = getattr(e, "radius", None) or getattr(e, "major_radius", None)
+    return radius is not None and float(radius) > _LARGEST * np.sqrt(area)
+
+
+def _bends(ground: Ground, patch: np.ndarray) -> tuple[str, ...]:
+    """The kinds a patch could be part of, by its two principal curvatures and how sure they are.
+
+    A quadric over the patch's own plane (Petitjean 2002) gives both with their standard deviations; a curvature
+    counts where it is more than three of them and bends the patch by more than its noise.
+    """
+    m = ground.index.mesh
+    ids = np.unique(m.faces[patch])
+    if len(ids) < 8:
+        return ("plane",)
+    p = m.vertices[ids] - m.vertices[ids].mean(axis=0)
+    n = ground.normals[patch].mean(axis=0)
+    n /= max(np.linalg.norm(n), 1e-300)
+    u, v = perpendicular_pair(n)
+    x, y, h = p @ u, p @ v, p @ n
+    a = np.stack([np.ones_like(x), x, y, x * x / 2, x * y, y * y / 2], -1)
+    inverse = np.linalg.pinv(a.T @ a)
+    c = inverse @ (a.T @ h)
+    scatter = max(float(np.sqrt(((h - a @ c) ** 2).sum() / max(len(h) - 6, 1))), ground.noise)
+    small, large = sorted(np.linalg.eigvalsh([[c[3], c[4]], [c[4], c[5]]]), key=abs)
+    sure = 3 * _ALIKE * scatter * float(np.sqrt(max(inverse[3, 3], inverse[5, 5])))
+    size = float(np.percentile(np.hypot(x, y), 90))
+    least = max(sure, scatter / max(size * size, 1e-300))
+    if abs(large) < least:
+        return ("plane",)
+    if abs(small) < max(least, 0.1 * abs(large)):
+        kinds: tuple[str, ...] = ("cylinder", "cone")
+    elif small * large > 0 and abs(small) > 0.6 * abs(large):
+        kinds = ("sphere", "torus", "cone")
+    else:
+        kinds = ("torus", "cone", "cylinder")
+    return ("plane", *kinds) if abs(large) < 3 * least else kinds
+
+
+def is_shaped(ground: Ground, facets: np.ndarray, element: Element) -> bool:
+    """Whether the distances from an element still follow a quadric in space: more than chance lets them."""
+    if ground.index.exact or len(facets) < 2 * _FEWEST:
+        return False
+    p, n = _places(ground, _some(facets))
+    try:
+        r = fit(element.kind, p, normals=n, correlated=False, near=element).residuals
+    except BadInput:
+        r = element.distance(p)
+    q = (p - p.mean(axis=0)) / max(float(np.abs(p - p.mean(axis=0)).max()), 1e-300)
+    x, y, z = q.T
+    a = np.stack([np.ones_like(x), x, y, z, x * x, y * y, z * z, x * y, y * z, z * x], -1)
+    u, s, _ = np.linalg.svd(a, full_matrices=False)
+    u = u[:, s > 1e-3 * s[0]]
+    total = float(r @ r)
+    explained = float(((u.T @ r) ** 2).sum())
+    by_chance = _SHAPED + 20.0 * _PATCH_ALIKE / len(facets)
+    return explained > by_chance * total and explained > len(r) * (0.35 * ground.noise) ** 2 / 3
+
+
+def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]]) -> Grown | None:
+    best: Grown | None = None
+    for kind in kinds:
+        tried = None
+        for patch in looks["flat" if kind == "plane" else "wide"]:
+            try:
+                grown = _grow(ground, seed, kind, patch)
+            except BadInput:
+                continue
+            if grown is not None and (tried is None or grown.worth > tried.worth):
+                tried = grown
+            if grown is not None and len(grown.facets) > 2 * len(patch):
+                break
+        if tried is not None and (best is None or tried.worth > best.worth):
+            best = tried
+        if kind == "cylinder" and best is not None and len(best.facets) > 3 * _LOOKS[0]:
+            if not is_shaped(ground, best.facets, best.element):
+                break  # a cone need not be tried where a cylinder goes on and on
+    return best
+
+
+def grow_best(ground: Ground, seed: int) -> Grown | None:
+    """The element through a seed that explains the most of what is not taken yet; None where none does."""
+    index = ground.index
+    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
+
+    def look(degrees: float, most: int) -> np.ndarray:
+        return _patch(seed, index.neighbours, ground.normals, ground.taken, np.cos(np.radians(degrees)), step, most)
+
+    sizes, flat = (_EXACT_LOOKS, _EXACT_FLAT_DEG) if index.exact else (_LOOKS, _FLAT_DEG)
+    wide = [look(60.0, most) for most in sizes]
+    if index.exact:
+        areas = index.mesh.areas
+        wide.append(wide[1][areas[wide[1]] > _LIKE_SIZE * areas[seed]])
+    looks = {"wide": wide, "flat": [look(flat, most) for most in sizes]}
+    best = _tried(ground, seed, _KINDS if index.exact else _bends(ground, wide[0]), looks)
+    if index.exact:
+        return best
+    for _ in range(_WIDER):
+        if best is not None and not is_shaped(ground, best.facets, best.element):
+            return best
+        size = len(best.facets) if best is not None else _LOOKS[0]
+        patch = look(60.0, min(3 * size, _MOST_LOOK))
+        if len(patch) <= size:
+            break
+        wider = _tried(ground, seed, [k for k in _bends(ground, _some(patch)) if k != "plane"], {"wide": [patch]})
+        if wider is None or (best is not None and wider.worth < 1.1 * best.worth):
+            break
+        best = wider
+    return best

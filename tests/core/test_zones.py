@@ -1,0 +1,76 @@
+"""Zones: the surfaces a mesh is made of, from its own noise."""
+
+import numpy as np
+import pytest
+
+from deftmason.core.scan.index import ScanIndex
+from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.zones import read_zones
+
+from ..bracket import rebuilt
+from .test_scan import box_mesh, torus_mesh
+
+
+@pytest.fixture(scope="module")
+def bracket():
+    return read_zones(ScanIndex(rebuilt().mesh))
+
+
+def test_a_box_has_six_sides_that_meet_four_others():
+    mesh = box_mesh()
+    zones = read_zones(ScanIndex(mesh))
+    assert [z.kind for z in zones.zones] == ["plane"] * 6
+    assert all(len(z.neighbours) == 4 for z in zones.zones)
+    assert (zones.labels >= 0).all() and zones.noise < 1e-9
+    assert sum(z.area for z in zones.zones) == pytest.approx(float(mesh.areas.sum()))
+
+
+def test_a_ring_is_one_torus():
+    zones = read_zones(ScanIndex(torus_mesh(nu=90, nv=40)))
+    assert [z.kind for z in zones.zones] == ["torus"]
+    # Vertices lie on the ring exactly, and they are what is fitted.
+    assert zones.zones[0].element.minor_radius == pytest.approx(6, abs=1e-6)
+
+
+def test_every_zone_is_connected_and_labelled(bracket):
+    mesh = rebuilt().mesh
+    assert len(bracket.labels) == len(mesh.faces) and bracket.labels.dtype == np.int32
+    covered = 0.0
+    for i, zone in enumerate(bracket.zones):
+        assert np.array_equal(np.sort(zone.facets), np.nonzero(bracket.labels == i)[0])
+        assert i not in zone.neighbours
+        assert all(i in bracket.zones[k].neighbours for k in zone.neighbours)
+        assert all(i in bracket.zones[k].same_surface for k in zone.same_surface)
+        covered += zone.area
+    assert covered > 0.97 * float(mesh.areas.sum())
+
+
+def test_the_brackets_bores_are_read_with_their_radii(bracket):
+    """Eight holes and a boss: what was drilled is found as cylinders, to a hundredth of a millimetre."""
+    from deftmason.core.kernel.surfaces import face_surfaces
+
+    true = [s.element for s in face_surfaces(rebuilt().truth) if s.kind == "cylinder"]
+    motion = rebuilt().pose
+    read = [z.element for z in bracket.zones if z.kind == "cylinder" and z.area > 100]
+    assert len(read) >= 5
+    for e in read:
+        near = [
+            t.radius
+            for t in (c.moved(motion) for c in true)
+            if abs(t.direction @ e.direction) > 0.999 and np.linalg.norm(np.cross(e.point - t.point, t.direction)) < 0.5
+        ]
+        assert min(abs(r - e.radius) for r in near) < 0.02, (e, near)
+
+
+def test_noise_given_by_hand_decides_what_matters():
+    rng = np.random.default_rng(3)
+    x, y = np.meshgrid(np.linspace(0, 40, 90), np.linspace(0, 30, 70), indexing="ij")
+    z = 0.25 * np.cos(2 * np.pi * x / 20) + rng.normal(0, 0.01, x.shape)
+    i = np.arange(90 * 70).reshape(90, 70)
+    a, b, c, d = i[:-1, :-1].ravel(), i[1:, :-1].ravel(), i[1:, 1:].ravel(), i[:-1, 1:].ravel()
+    faces = np.concatenate([np.column_stack([a, b, c]), np.column_stack([a, c, d])]).astype(np.int32)
+    mesh = TriMesh(np.column_stack([x.ravel(), y.ravel(), z.ravel()]), faces)
+    own = read_zones(ScanIndex(mesh))
+    assert not any(k.kind == "plane" and k.area > 600 for k in own.zones)
+    rough = read_zones(ScanIndex(mesh), noise=0.3)
+    assert rough.zones[0].kind == "plane" and rough.zones[0].area > 1100
