@@ -104,6 +104,9 @@ def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13) -> tuple[
         for _ in range(12):
             d = basis @ _solve(j @ basis, -r, damping)
             if np.all(np.isfinite(d)):
+                ahead = r + j @ d
+                if cost - float(ahead @ ahead) <= 0.1 * enough * cost:
+                    break  # not even the linear model gains
                 trial = model.moved_by(d)
                 tr, tj = weighed(trial)
                 tc = float(tr @ tr)

@@ -13,6 +13,7 @@ from .motion import perpendicular_pair
 
 __all__ = ["round_starts", "sphere_starts", "cone_starts", "torus_starts", "rotation_axis", "local_normals"]
 
+_SPINE_SAMPLE = 300
 _KEEP = 8
 
 
@@ -159,47 +160,61 @@ def local_normals(p: np.ndarray, among: np.ndarray) -> tuple[np.ndarray, float] 
     return n * np.where(strong < 0, -1.0, 1.0)[:, None], scatter
 
 
-def _circle_3d(s: np.ndarray):
-    """Circle near places (n, 3): centre, normal, radius, mean square distance."""
-    c = s.mean(axis=0)
-    axes = np.linalg.svd(s - c, full_matrices=False)[2]
-    q = (s - c) @ axes.T
-    x, y, r, flat = _circle_2d(q[:, 0], q[:, 1])
-    return c + x * axes[0] + y * axes[1], axes[2], r, flat + float(np.mean(q[:, 2] ** 2))
+def _circles_3d(s: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Circles near sets of places (k, n, 3): centres, normals, radii, mean square distances (Kåsa 1976 in each)."""
+    c = s.mean(axis=1)
+    q = s - c[:, None]
+    axes = np.linalg.eigh(np.einsum("kni,knj->kij", q, q))[1][:, :, ::-1]
+    q = q @ axes
+    x, y = q[:, :, 0], q[:, :, 1]
+    m = np.stack([x, y, np.ones_like(x)], axis=2)
+    scale = np.sqrt((x * x + y * y).mean(axis=1)) + 1e-300
+    gram = np.einsum("kni,knj->kij", m, m)
+    gram[:, [0, 1], [0, 1]] += 1e-14 * len(x[0]) * scale[:, None] ** 2
+    f = np.linalg.solve(gram, np.einsum("kni,kn->ki", m, x * x + y * y)[:, :, None])[:, :, 0]
+    cx, cy = f[:, 0] / 2, f[:, 1] / 2
+    r = np.sqrt(np.maximum(f[:, 2] + cx * cx + cy * cy, 1e-12))
+    rho = np.hypot(x - cx[:, None], y - cy[:, None])
+    off = np.mean((rho - r[:, None]) ** 2 + q[:, :, 2] ** 2, axis=1)
+    return c + cx[:, None] * axes[:, :, 0] + cy[:, None] * axes[:, :, 1], axes[:, :, 2], r, off
 
 
 def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
     """A ring's points moved along their normals by its tube's radius lie on a circle, its spine: the radii at which
     they nearly do.
     """
-    found = []
-    for r in np.geomspace(0.02, 30.0, 40):
-        for side in (1.0,) if inward else (1.0, -1.0):
-            c, a, big, cost = _circle_3d(p + side * r * normals)
-            if np.isfinite(cost) and big > 1e-9:
-                found.append((cost / (1 + r * r), c, a, big, r, side))
-    found.sort(key=lambda f: f[0])
-    kept: list[tuple] = []
-    for f in found:
-        if all(abs(np.log(f[4] / k[4])) > 1.2 / most or f[5] != k[5] for k in kept):
-            kept.append(f)
+    if len(p) > _SPINE_SAMPLE:
+        some = np.random.default_rng(2).choice(len(p), _SPINE_SAMPLE, replace=False)
+        p, normals = p[some], normals[some]
+
+    def at(signed: np.ndarray):
+        return _circles_3d(p + signed[:, None, None] * normals)
+
+    radii = np.geomspace(0.02, 30.0, 40)
+    signed = radii if inward else np.concatenate([radii, -radii])
+    _, _, big, cost = at(signed)
+    cost = np.where(np.isfinite(cost) & (big > 1e-9), cost / (1 + signed**2), np.inf)
+    kept: list[float] = []
+    for i in np.argsort(cost, kind="stable"):
+        r = float(signed[i])
+        if np.isfinite(cost[i]) and all(r * k < 0 or abs(np.log(r / k)) > 1.2 / most for k in kept):
+            kept.append(r)
         if len(kept) == most:
             break
+    if not kept:
+        return []
     # Each drawn to its own best radius (golden section on a smooth valley).
-    out = []
-    for _, _, _, _, r, side in kept:
-        low, high = np.log(r) - 0.2, np.log(r) + 0.2
-        g = 0.5 * (np.sqrt(5) - 1)
-        for _ in range(14):
-            x, y = high - g * (high - low), low + g * (high - low)
-            if _circle_3d(p + side * np.exp(x) * normals)[3] < _circle_3d(p + side * np.exp(y) * normals)[3]:
-                high = y
-            else:
-                low = x
-        r = float(np.exp(0.5 * (low + high)))
-        c, a, big, _ = _circle_3d(p + side * r * normals)
-        out.append((c, a, min(big, 1e4), r))
-    return out
+    start = np.array(kept)
+    low, high = np.full(len(start), -0.2), np.full(len(start), 0.2)
+    g = 0.5 * (np.sqrt(5) - 1)
+    for _ in range(14):
+        x, y = high - g * (high - low), low + g * (high - low)
+        both = at(np.concatenate([start * np.exp(x), start * np.exp(y)]))[3]
+        lower = both[: len(start)] < both[len(start) :]
+        high, low = np.where(lower, y, high), np.where(lower, low, x)
+    r = start * np.exp(0.5 * (low + high))
+    c, a, big, _ = at(r)
+    return [(c[i], a[i], min(float(big[i]), 1e4), abs(float(r[i]))) for i in range(len(r))]
 
 
 def torus_starts(p, normals, hold, radius, among=None, *, most: int = 3, quick: bool = False) -> list[Model]:

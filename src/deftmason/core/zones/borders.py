@@ -15,8 +15,10 @@ _ROUNDS = 30
 _TURN_DEG = 8.0  # a facet's calm normal is as sure as this
 _TURN_MOST_DEG = 40.0
 _COST_MOST = 49.0  # of the noise, squared: farther off, a facet is of no element
+_LAST_COST, _LAST_TURN_DEG = 220.0, 65.0
 _FREE_COST = 9.0  # what a facet on a free surface costs
 _BORDER = 1.5  # what an edge between two zones costs
+_WIDTH = 2.0  # facets: a narrower strip is an edge as the scan rounds it
 _INNER_SHARE = 0.12  # of a zone's facets that must have all their neighbours in it
 
 
@@ -84,13 +86,19 @@ def _round(
         out[f] = best
 
 
-def settled(ground: Ground, labels: np.ndarray, elements: list[Element | None], most: float = _COST_MOST) -> np.ndarray:
-    """Labels (m,) after the borders came to rest; facets of none join a zone they lie on."""
+def settled(ground: Ground, labels: np.ndarray, elements: list[Element | None], *, last: bool = False) -> np.ndarray:
+    """Labels (m,) after the borders came to rest; facets of none join a zone they lie on. ``last``: or one they lie
+    near, as those across an edge that the scan rounds do.
+    """
+    most = _LAST_COST if last else _COST_MOST
     m = ground.index.mesh
     codes, numbers = pack_all(elements)
     args = (codes, numbers, m.vertices, m.faces, m.centroids, ground.normals)
     noise = max(ground.noise, 1e-6 * ground.size)
-    turn, turn_least = float(np.radians(_TURN_DEG)), float(np.cos(np.radians(_TURN_MOST_DEG)))
+    turn, turn_least = (
+        float(np.radians(_TURN_DEG)),
+        float(np.cos(np.radians(_LAST_TURN_DEG if last else _TURN_MOST_DEG))),
+    )
     sides = _sides(labels, codes, numbers, m.centroids, ground.normals)
     labels = labels.copy()
     for i in range(_ROUNDS):
@@ -103,6 +111,19 @@ def settled(ground: Ground, labels: np.ndarray, elements: list[Element | None], 
         if moved <= len(labels) // 20_000 or i == _ROUNDS - 1:
             break
     return labels
+
+
+def _widths(ground: Ground, pieces: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """How many facets wide each piece is, as a strip of its area and outline would be."""
+    m = ground.index.mesh
+    rim = np.zeros(len(area))
+    for k in range(3):
+        g = ground.index.neighbours[:, k]
+        at = (g >= 0) & (pieces[g] != pieces)
+        edge = np.linalg.norm(m.vertices[m.faces[at, k]] - m.vertices[m.faces[at, (k + 1) % 3]], axis=1)
+        rim += np.bincount(pieces[at], edge, len(area))
+    facet = float(np.sqrt(4 / np.sqrt(3) * np.median(m.areas)))
+    return 2 * area / np.maximum(rim, 1e-300) / facet
 
 
 def thin_pieces(ground: Ground, labels: np.ndarray, least: float) -> np.ndarray:
@@ -119,5 +140,5 @@ def thin_pieces(ground: Ground, labels: np.ndarray, least: float) -> np.ndarray:
     share = np.bincount(pieces, inner, count) / np.maximum(np.bincount(pieces, minlength=count), 1)
     bad = area < least
     if not ground.index.exact:
-        bad |= share < _INNER_SHARE
+        bad |= (share < _INNER_SHARE) | (_widths(ground, pieces, area) < _WIDTH)
     return bad[pieces] & (labels >= 0)

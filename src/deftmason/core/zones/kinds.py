@@ -1,35 +1,53 @@
-"""The last word on a zone: its element fitted to what surely belongs to it, of the kind that says it in the fewest
-words.
+"""The last word on a zone: its element fitted to what surely belongs to it, of the simplest kind that leaves nothing.
 
-Two kinds that both lie within the noise are weighed by description length: what an added parameter saves in residuals
-against what it costs (Schwarz 1978, *Estimating the dimension of a model*), on the count of places whose noise is its
-own.
+What a kind leaves is tested against the waves that the scan's noise has everywhere: the quadric part of the residuals
+by generalised least squares (Cressie 1993, *Statistics for Spatial Data*, §1.4), so that a long wave of noise does not
+make a wall a sphere of two metres.
 """
 
 from __future__ import annotations
 
-import numpy as np
+from typing import NamedTuple
 
-from ..elements import FIT_KINDS, Element, Fit, fit
-from ..elements.uncertainty import correlation_inflation
+import numpy as np
+from scipy.spatial.distance import cdist
+
+from ..elements import Element, Fit, fit
+from ..elements.uncertainty import NoiseModel, noise_model
 from ..errors import BadInput
 from ..scan.index import ScanIndex
 from .ground import Ground
 
-__all__ = ["inner_vertices", "settled_fit", "weighed"]
+__all__ = ["inner_vertices", "noise_of", "settled_fit"]
 
-_POINTS, _KIND_POINTS = 20_000, 3000
+_POINTS, _KIND_POINTS, _SHAPE_POINTS = 20_000, 2000, 400
 _INNER_SHARE = 0.6  # of a zone's vertices that must lie away from its border, to do without the others
-_PRICE = 3.0  # times the log of the count, for each parameter more
 _LARGEST = 60.0
-#: What else a zone of one kind could be.
-_OTHERS = {
-    "plane": ("cylinder", "sphere"),
-    "cylinder": ("plane", "cone", "torus"),
-    "cone": ("cylinder", "plane", "sphere", "torus"),
-    "sphere": ("plane", "cylinder", "torus"),
-    "torus": ("cylinder", "sphere", "cone"),
+_LEFT = 24.0  # chi squared of the six or so shapes a quadric has, that chance leaves at most
+_BETTER = 0.8  # of the scatter: a rounder kind must leave less than this
+_LARGE_ZONES = 5  # whose noise is that of the scan
+#: Kinds in the order they are tried: what a zone of one kind could be more simply, and, if shape is left, what else.
+_SIMPLER = {
+    "plane": (),
+    "cylinder": ("plane",),
+    "cone": ("plane", "cylinder"),
+    "sphere": ("plane", "cylinder"),
+    "torus": ("plane", "sphere", "cylinder", "cone"),
 }
+_ROUNDER = {
+    "plane": ("sphere", "cylinder"),
+    "cylinder": ("cone", "torus"),
+    "cone": ("torus",),
+    "sphere": ("torus",),
+    "torus": (),
+}
+
+
+class Settled(NamedTuple):
+    """A zone's fit, and whether a shape is left in what it leaves."""
+
+    fit: Fit
+    shaped: bool
 
 
 def inner_vertices(index: ScanIndex, labels: np.ndarray) -> np.ndarray:
@@ -59,20 +77,65 @@ def _deeper(ids: np.ndarray, inner: np.ndarray, rings: int) -> np.ndarray:
     return ids
 
 
-def weighed(f: Fit, count: float) -> float:
-    """The length of a description by this fit, up to a constant, of ``count`` places whose noise is their own."""
-    n = max(count, 2.0)
-    return n * float(np.log(max(f.sigma, 1e-300) ** 2)) + _PRICE * FIT_KINDS[f.kind] * float(np.log(n))
+def _quadric(p: np.ndarray) -> np.ndarray:
+    """Orthonormal quadric functions of places (n, 3), as many as they can tell apart: (n, k)."""
+    q = p - p.mean(axis=0)
+    x, y, z = (q / max(float(np.abs(q).max()), 1e-300)).T
+    a = np.stack([np.ones_like(x), x, y, z, x * x, y * y, z * z, x * y, y * z, z * x], -1)
+    u, s, _ = np.linalg.svd(a, full_matrices=False)
+    return u[:, s > 3e-3 * s[0]]
 
 
-def _cleaned(kind: str, p: np.ndarray, n: np.ndarray, near: Element | None) -> Fit:
+def noise_of(ground: Ground, zones: list[tuple[np.ndarray, Element | None]], inner: np.ndarray) -> NoiseModel | None:
+    """The waves of a scan's noise, as its largest zones show them; None on an exact mesh."""
+    if ground.index.exact:
+        return None
+    m = ground.index.mesh
+    found = []
+    large = sorted((z for z in zones if z[1] is not None), key=lambda z: -len(z[0]))[:_LARGE_ZONES]
+    for facets, element in large:
+        ids = _deeper(np.unique(m.faces[facets]), inner, 2)
+        if element is None or len(ids) < 200:
+            continue
+        p = m.vertices[ids[:: int(np.ceil(len(ids) / _POINTS))]]
+        f = _cleaned(element.kind, p, None, element).element
+        r, feet = f.distance(p), f.feet(p)
+        u = _quadric(feet)
+        found.append(noise_model(feet, r - u @ (u.T @ r), u))
+    found = [f for f in found if f.sigma2 > 0]
+    if not found:
+        return None
+    # Of the middle variance, and as much alike as in the middle.
+    reach = max((float(f.distances[-1]) for f in found if f.distances is not None), default=0.0)
+    if reach == 0.0:
+        return NoiseModel(float(np.median([f.sigma2 for f in found])))
+    far = np.concatenate([[0.0], np.geomspace(1e-4 * reach, reach, 200)])
+    return NoiseModel(
+        float(np.median([f.sigma2 for f in found])), far, np.median([f.covariance(far) for f in found], axis=0)
+    )
+
+
+def _left(p: np.ndarray, r: np.ndarray, noise: NoiseModel, element: Element) -> float:
+    """Chi squared of the shape left in residuals (n,) mm at places (n, 3)."""
+    some = np.random.default_rng(5).permutation(len(p))[:_SHAPE_POINTS]
+    q, y = element.feet(p[some]), r[some]
+    u = _quadric(q)
+    c = u.T @ (y - y.mean())
+    cov = u.T @ noise.covariance(cdist(q, q)) @ u + max(noise.sigma2 - noise.covariance(np.zeros(1))[0], 0.0) * np.eye(
+        u.shape[1]
+    )
+    cov[np.diag_indices_from(cov)] += 1e-6 * noise.sigma2
+    return float(c @ np.linalg.solve(cov, c))
+
+
+def _cleaned(kind: str, p: np.ndarray, n: np.ndarray | None, near: Element | None) -> Fit:
     f = fit(kind, p, normals=n, correlated=False, near=near)
     for _ in range(3):  # what stands off the rest does not count
         r = np.abs(f.element.distance(p))
         keep = r <= 3.5 * 1.4826 * float(np.median(r)) + 1e-12
         if keep.all() or keep.sum() < 12:
             break
-        f = fit(kind, p[keep], normals=n[keep], correlated=False, near=f.element)
+        f = fit(kind, p[keep], normals=None if n is None else n[keep], correlated=False, near=f.element)
     return f
 
 
@@ -85,9 +148,11 @@ def _real(f: Fit, extent: float) -> bool:
     return f.kind != "cone" or 0.3 < f.element.half_angle_deg < 89.0  # type: ignore[attr-defined]
 
 
-def settled_fit(ground: Ground, facets: np.ndarray, inner: np.ndarray, element: Element | None) -> Fit | None:
-    """The element of a zone's vertices away from its border, of the kind that describes them shortest; None for a free
-    zone. ``inner`` (n,) as `inner_vertices` gives it.
+def settled_fit(
+    ground: Ground, facets: np.ndarray, inner: np.ndarray, element: Element | None, noise: NoiseModel | None
+) -> Settled | None:
+    """The element of a zone's vertices away from its border, of the simplest kind that leaves no shape; None for a
+    free zone. ``inner`` (n,) as `inner_vertices` gives it, ``noise`` as `noise_of`.
     """
     if element is None:
         return None
@@ -97,20 +162,42 @@ def settled_fit(ground: Ground, facets: np.ndarray, inner: np.ndarray, element: 
     ids = _deeper(ids, inner, 1)
     ids = ids[:: int(np.ceil(len(ids) / _POINTS))]
     p, n = m.vertices[ids], m.vertex_normals[ids]
-    f = _cleaned(element.kind, p, n, element)
-    if ground.index.exact or len(ids) < 40:
-        return f
+    if noise is None or len(ids) < 40:
+        return Settled(_cleaned(element.kind, p, n, element), False)
     deep = deep[:: int(np.ceil(len(deep) / _KIND_POINTS))]
     q, k = m.vertices[deep], m.vertex_normals[deep]
     extent = float(np.linalg.norm(np.ptp(q, axis=0)))
-    first = _cleaned(f.kind, q, k, f.element)
-    count = len(q) / correlation_inflation(q, first.element.distance(q))
-    best, length = f, weighed(first, count)
-    for kind in _OTHERS[f.kind]:
+
+    def of(kind: str) -> Fit | None:
         try:
-            other = _cleaned(kind, q, k, None)
+            f = _cleaned(kind, q, k, element if kind == element.kind else None)
         except BadInput:
+            return None
+        return f if kind == element.kind or _real(f, extent) else None
+
+    def left(f: Fit) -> float:
+        return _left(q, f.element.distance(q), noise, f.element)
+
+    own = of(element.kind)
+    if own is None:
+        return Settled(_cleaned(element.kind, p, n, element), True)
+    best, shape = own, left(own)
+    for kind in _SIMPLER[element.kind]:
+        simpler = of(kind)
+        if simpler is None or simpler.sigma > max(1.5 * own.sigma, own.sigma + ground.noise):
             continue
-        if _real(other, extent) and weighed(other, count) < length:
-            best, length = other, weighed(other, count)
-    return f if best is f else _cleaned(best.kind, p, n, best.element)
+        rest = left(simpler)
+        if rest <= max(_LEFT, 1.1 * shape):
+            best, shape = simpler, rest
+            break
+    if best is own and shape > _LEFT:
+        for kind in _ROUNDER[element.kind]:
+            rounder = of(kind)
+            if rounder is None or rounder.sigma > _BETTER**0.5 * best.sigma:
+                continue
+            rest = left(rounder)
+            if rest < 0.5 * shape:
+                best, shape = rounder, rest
+            if shape <= _LEFT:
+                break
+    return Settled(_cleaned(best.kind, p, n, best.element), shape > _LEFT)

@@ -17,7 +17,7 @@ from ..scan.index import ScanIndex
 from .borders import settled, thin_pieces
 from .freeform import free_pieces, with_free
 from .ground import Ground, pieces_of
-from .kinds import inner_vertices, settled_fit
+from .kinds import inner_vertices, noise_of, settled_fit
 from .lighter import lighter
 from .merging import borders_of, joined, same_surfaces
 from .noise import scan_noise
@@ -29,7 +29,6 @@ __all__ = ["FREE", "Zone", "Zones", "read_zones"]
 FREE = "freeform"
 
 _SMALLEST, _SMALLEST_SHARE, _FEWEST = 5.0, 1 / 4000, 12  # mm², of the surface, facets
-_FREE_REACH = 144.0  # of the noise, squared: what no free zone took goes to an element this near
 
 
 @dataclass(frozen=True)
@@ -85,7 +84,7 @@ def read_zones(
         labels, elements = _split(work, max(least, few_of(light.index)), progress)
         progress(0.8, "Back on the whole scan")
         ground, labels = light.back(index, work, labels, sigma)
-        labels = settled(ground, labels, elements, _FREE_REACH)
+        labels = settled(ground, labels, elements, last=True)
     return _told(ground, labels, elements, least, measured, progress)
 
 
@@ -105,9 +104,9 @@ def _split(ground: Ground, least: float, progress: Progress) -> tuple[np.ndarray
     labels[thin_pieces(ground, labels, least)] = -1
     labels = settled(ground, labels, list(elements))
     labels, told = with_free(ground, labels, elements, least)
-    labels = settled(ground, labels, told, _FREE_REACH)
+    labels = settled(ground, labels, told, last=True)
     labels[thin_pieces(ground, labels, least)] = -1
-    return settled(ground, labels, told, _FREE_REACH), told
+    return settled(ground, labels, told, last=True), told
 
 
 def _without(labels: np.ndarray, elements: list[Element], left: np.ndarray) -> tuple[np.ndarray, list[Element]]:
@@ -134,13 +133,14 @@ def _told(
     cut = np.searchsorted(out[order], np.arange(len(kept) + 1))
     inner = inner_vertices(index, out)
     zones: list[Zone] = []
-    for i, k in enumerate(kept):
-        facets = order[cut[i] : cut[i + 1]].astype(np.int32)
-        last = settled_fit(ground, facets, inner, elements[of[k]])
+    own = [order[cut[i] : cut[i + 1]].astype(np.int32) for i in range(len(kept))]
+    waves = noise_of(ground, [(f, elements[of[k]]) for f, k in zip(own, kept)], inner)
+    for i, (k, facets) in enumerate(zip(kept, own)):
+        last = settled_fit(ground, facets, inner, elements[of[k]], waves)
         zones.append(
             Zone(FREE, None, facets, 0.0, float(area[k]))
             if last is None
-            else Zone(last.kind, last.element, facets, last.sigma, float(area[k]))
+            else Zone(last.fit.kind, last.fit.element, facets, last.fit.sigma, float(area[k]))
         )
         progress(0.8 + 0.15 * i / len(kept), "Fitting what was read")
     beside: list[set[int]] = [set() for _ in zones]
