@@ -51,14 +51,22 @@ def test_the_brackets_bores_and_rounds_are_read_with_their_radii(bracket):
     true = [s.element.moved(rebuilt().pose) for s in face_surfaces(rebuilt().truth) if s.kind == "cylinder"]
     bores, rounds = [], []
     for zone in bracket.zones:
-        if zone.kind != "cylinder" or zone.area < 60:
+        if zone.kind != "cylinder" or zone.area < 60 or zone.element.radius > 20:
             continue
         e = zone.element
         middle = rebuilt().mesh.centroids[zone.facets].mean(axis=0)
-        near = min(true, key=lambda t: np.abs(t.distance(middle[None]))[0] + 50 * (1 - abs(t.direction @ e.direction)))
-        (bores if zone.area > 250 else rounds).append(abs(e.radius - near.radius) / near.radius)
+        foot = e.point + ((middle - e.point) @ e.direction) * e.direction
+        near = [t for t in true if t.distance(foot[None])[0] + t.radius < 0.6 and abs(t.direction @ e.direction) > 0.99]
+        error = min((abs(e.radius - t.radius) / t.radius for t in near), default=1.0)
+        (bores if zone.area > 250 else rounds).append(error)
     assert len(bores) == 5 and max(bores) < 0.004, bores
-    assert len(rounds) >= 12 and np.mean(np.array(rounds) < 0.06) > 0.85, rounds
+    # Four of the rounds are drafted: cones that so short an arc cannot tell from leaning cylinders.
+    assert sum(r < 0.06 for r in rounds) >= 11 and len(rounds) <= 16, rounds
+
+
+def test_a_crowned_top_is_told_from_a_flat_one(bracket):
+    crowned = [z.element for z in bracket.zones if z.kind == "sphere"]
+    assert len(crowned) == 1 and crowned[0].radius == pytest.approx(2604, rel=0.1)
 
 
 def test_noise_given_by_hand_decides_what_matters():

@@ -31,7 +31,7 @@ _SIMPLER = {
     "plane": (),
     "cylinder": ("plane",),
     "cone": ("plane", "cylinder"),
-    "sphere": ("plane", "cylinder"),
+    "sphere": ("plane",),
     "torus": ("plane", "sphere", "cylinder", "cone"),
 }
 _ROUNDER = {
