@@ -14,7 +14,7 @@ from deftmason.core.recipe.step import REGISTERED, Told
 PICK = {"place": [0, 0, 0], "normal": [0, 0, 1]}
 RECORDS = {
     "scan": {"file": "a.stl", "sha256": "0" * 64},
-    "datum": {"scan": "s1", "pick": PICK},
+    "datum": {"scan": "s1", "pick": PICK, "along": "d2"},
     "frame": {"first": "d1", "second": "d2", "origin": None},
     "sketch": {"scan": "s1", "frame": "f1"},
     "extrude": {"sketch": "k1", "scan": "s1", "frame": "f1", "body": "b1"},
@@ -27,6 +27,8 @@ RECORDS = {
     },
     "settle": {"placement": "p1", "held": ["s1"], "leave_out": ["s2"]},
     "merge": {"placement": "p1", "leave_out": ["s2"]},
+    "construct": {"of": ["d1", "d2"]},
+    "measure": {"first": "d1", "second": "d2"},
     "combine": {"scans": ["s1", "s2"]},
 }
 

@@ -2,7 +2,7 @@
 
 from .fits import FIT_KINDS, Fit, fit
 from .motion import UNITS_IN_MM, RigidMotion, perpendicular_pair, unit
-from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus, element_from
+from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Point, Sphere, Torus, element_from
 
 __all__ = [
     "FIT_KINDS",
@@ -14,6 +14,7 @@ __all__ = [
     "Fit",
     "Line",
     "Plane",
+    "Point",
     "RigidMotion",
     "Sphere",
     "Torus",

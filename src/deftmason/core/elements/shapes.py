@@ -78,6 +78,18 @@ class Plane(Element):
 
 
 @dataclass(frozen=True)
+class Point(Element):
+    point: np.ndarray
+    kind = "point"
+
+    def distance(self, points):
+        return np.linalg.norm(np.asarray(points, float) - self.point, axis=1)
+
+    def feet(self, points):
+        return np.broadcast_to(self.point, np.shape(points))
+
+
+@dataclass(frozen=True)
 class Line(Element):
     point: np.ndarray
     direction: np.ndarray
@@ -183,7 +195,7 @@ class Torus(Element):
         return n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
 
 
-_KINDS = {c.kind: c for c in (Plane, Line, Circle, Cylinder, Cone, Sphere, Torus)}
+_KINDS = {c.kind: c for c in (Plane, Point, Line, Circle, Cylinder, Cone, Sphere, Torus)}
 
 
 def element_from(kind: str, parameters: dict) -> Element:

@@ -34,7 +34,8 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
         if o.colors is not None:
             blobs["colors.npy"] = _npy(o.colors)
     elif produces == "datum":
-        data = {"kind": o["element"].kind, "parameters": o["element"].parameters()}
+        rest = {k: v for k, v in o.items() if k not in ("element", "facets")}
+        data = {"kind": o["element"].kind, "parameters": o["element"].parameters(), "rest": rest}
         blobs = {"facets.npy": _npy(o["facets"])}
     elif produces == "frame":
         data = o.matrix.tolist()
@@ -44,7 +45,7 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     elif produces == "body":
         data = {"face_names": list(o.face_names)}
         blobs = {"body.brep": o.to_bytes()}
-    elif produces == "placement":
+    elif produces in ("placement", "note"):
         data = o
     elif produces == "deviation":
         data = {"names": o["names"]}
@@ -82,7 +83,8 @@ def unpack(record: dict, blob) -> Outcome:
         else:
             output = TriMesh(np.asarray(array("vertices.npy")), np.asarray(array("faces.npy")), colors)
     elif produces == "datum":
-        output = {"element": element_from(data["kind"], data["parameters"]), "facets": np.asarray(array("facets.npy"))}
+        element = element_from(data["kind"], data["parameters"])
+        output = {"element": element, "facets": np.asarray(array("facets.npy")), **data.get("rest", {})}
     elif produces == "frame":
         output = RigidMotion(np.array(data))
     elif produces == "sketch":
@@ -93,7 +95,7 @@ def unpack(record: dict, blob) -> Outcome:
 
         with open(blob("body.brep"), "rb") as f:
             output = Body.from_bytes(f.read(), data["face_names"])
-    elif produces == "placement":
+    elif produces in ("placement", "note"):
         output = data
     elif produces == "deviation":
         output = {"distance": array("distance.npy"), "face": array("face.npy"), "names": data["names"]}

@@ -6,6 +6,7 @@ the residuals of the best kind still have a shape, the rounder kinds are tried f
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,9 +19,10 @@ from ..errors import BadInput
 from ..scan.growing import flood_on
 from .ground import Ground
 
-__all__ = ["Grown", "grow_best", "is_shaped"]
+__all__ = ["KINDS", "Grown", "grow_best", "grow_each", "is_shaped"]
 
-_KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
+#: Kinds of element a surface may be, the simplest first.
+KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 _ANGLE = {"plane": 14.0, "cylinder": 20.0, "cone": 20.0, "sphere": 20.0, "torus": 20.0}
 _SAMPLE = 900  # facets a running fit needs
 _LOOKS, _EXACT_LOOKS = (240, 60), (160, 40, 10)  # facets of the first look
@@ -29,6 +31,7 @@ _TURNS_ALIKE, _MEAN_TURN = 0.25, 0.06  # rad
 _LIKE_SIZE = 0.3  # of the seed's area: long facets of a straight beside short ones of a bend
 _WIDER = 3  # how often the look widens
 _MOST_LOOK = 6000
+_AS_NOISE = 1.3  # of the noise: what scatters less leaves nothing to explain
 _FEWEST = 12
 _REACH = 4.0  # of the noise: how far off a facet's corners may lie
 _EXACT = 3e-6  # of the mesh's size
@@ -36,7 +39,7 @@ _EARNS = 0.04  # what each parameter more than a plane's must explain more
 _ALIKE = 2.0  # noise alike from facet to facet makes a curvature less sure than their count says
 _PATCH_ALIKE = 12  # facets whose noise counts as one
 _SHAPED = 0.08  # share of the residuals' square that a shape may explain by chance, in a large zone
-_LARGEST = 60.0  # of a patch's size: a round surface larger than that is flat
+_LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
 
 
 @dataclass(frozen=True)
@@ -93,7 +96,7 @@ def _some(facets: np.ndarray) -> np.ndarray:
     return np.random.default_rng(11).choice(facets, _SAMPLE, replace=False)
 
 
-def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray) -> Grown | None:
+def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray, turn: float = 1.0) -> Grown | None:
     index, noise, exact = ground.index, ground.noise, ground.index.exact
     facets, last, known, spread = patch, 0, None, 0.0
     for _ in range(7):
@@ -115,7 +118,7 @@ def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray) -> Grown | No
             seed,
             f.element,
             reach,
-            _ANGLE[kind],
+            min(turn * _ANGLE[kind], 80.0),
             facets,
             taken=ground.taken,
             normals=ground.normals,
@@ -255,7 +258,7 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
         areas = index.mesh.areas
         wide.append(wide[1][areas[wide[1]] > _LIKE_SIZE * areas[seed]])
     looks = {"wide": wide, "flat": [look(flat, most) for most in sizes]}
-    best = _tried(ground, seed, _KINDS if index.exact else _bends(ground, wide[0]), looks)
+    best = _tried(ground, seed, KINDS if index.exact else _bends(ground, wide[0]), looks)
     if index.exact:
         return best
     for _ in range(_WIDER):
@@ -270,3 +273,48 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
             break
         best = wider
     return best
+
+
+def grow_each(
+    ground: Ground, seed: int, kinds: Iterable[str] = KINDS, *, turn: float = 1.0, wide: np.ndarray | None = None
+) -> list[Grown]:
+    """Each of the kinds of element as far as it goes from a seed, the one that explains the most first; a ring only
+    where no simpler one lies within the noise.
+
+    Parameters
+    ----------
+    turn : factor on how far facets may turn from the element.  wide : facets to start from besides the seed's own.
+    """
+    index = ground.index
+    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
+    sizes, flat = (_EXACT_LOOKS, _EXACT_FLAT_DEG) if index.exact else (_LOOKS, _FLAT_DEG)
+
+    def look(degrees: float, most: int) -> np.ndarray:
+        return _patch(seed, index.neighbours, ground.normals, ground.taken, np.cos(np.radians(degrees)), step, most)
+
+    out: list[Grown] = []
+    for kind in kinds:
+        if kind == "torus" and any(len(g.facets) > _LOOKS[1] and _within(ground, g) for g in out):
+            continue
+        best: Grown | None = None
+        looks = [] if wide is None else [wide]
+        for patch in looks + [look(flat if kind == "plane" else 60.0, most) for most in sizes]:
+            try:
+                grown = _grow(ground, seed, kind, patch, turn)
+            except BadInput:
+                continue
+            if grown is not None and (best is None or grown.worth > best.worth):
+                best = grown
+            if grown is not None and len(grown.facets) > 2 * len(patch):
+                break
+        if best is not None:
+            out.append(best)
+    return sorted(out, key=lambda g: -g.worth)
+
+
+def _within(ground: Ground, g: Grown) -> bool:
+    """Whether an element's facets lie about it as the noise lets them."""
+    if ground.index.exact:
+        return True
+    p, _ = _places(ground, _some(g.facets))
+    return 1.4826 * float(np.median(np.abs(g.element.distance(p)))) < _AS_NOISE * ground.noise

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 import numpy as np
 
 from ..scan.index import ScanIndex
@@ -13,7 +15,10 @@ _RINGS_OF = 60  # facets a patch has
 _SMOOTH_SHARE = 0.35  # the share of patches that no edge or blend runs through, on any part worth scanning
 
 
-def scan_noise(index: ScanIndex, *, seed: int = 5) -> float:
+_KNOWN: WeakKeyDictionary[ScanIndex, float] = WeakKeyDictionary()
+
+
+def scan_noise(index: ScanIndex) -> float:
     """Standard deviation of the scan across its own surface, mm: the middle of what patches without an edge scatter
     about a fitted quadric (Mederos et al. 2003 fit likewise; the quantile keeps edges and blends out).
 
@@ -21,6 +26,12 @@ def scan_noise(index: ScanIndex, *, seed: int = 5) -> float:
     """
     if index.exact:
         return 0.0
+    if index not in _KNOWN:
+        _KNOWN[index] = _patches_scatter(index)
+    return _KNOWN[index]
+
+
+def _patches_scatter(index: ScanIndex, *, seed: int = 5) -> float:
     m = index.mesh
     rng = np.random.default_rng(seed)
     found = []

@@ -1,6 +1,6 @@
 """All step kinds. Importing this package registers them."""
 
-from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, joining, scan, shaping, sketch
+from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, joining, making, scan, shaping, sketch
 
 __all__ = [
     "check",
@@ -12,6 +12,7 @@ __all__ = [
     "fillet",
     "frame",
     "joining",
+    "making",
     "scan",
     "shaping",
     "sketch",

@@ -7,22 +7,30 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 from pydantic import BaseModel, Field
 
+from ...datums.telling import direction_of, size_of
 from ...errors import BadInput
-from ..references import ScanRef
+from ..records import Size
+from ..references import DatumRef, ScanRef
 from ..step import Outcome, Pick, Step, Told, Value, register
 
 if TYPE_CHECKING:
     from ...scan.index import ScanIndex
     from ...scan.picking import Gathered
 
-__all__ = ["DatumStep", "resolve_pick"]
+__all__ = ["BEST", "DatumStep", "resolve_pick"]
 
 _LOST_MM = 3.0
+_ROUND = ("cylinder", "cone", "sphere", "torus")
+#: Whichever kind of element says what is there.
+BEST = "best"
 
 
 def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = None) -> Gathered:
-    """The facets a pick means on this scan. Raises `BadInput` where the scan is nowhere near its place."""
+    """The facets a pick means on this scan; ``element`` is the kind it shall lie on, `BEST` the likeliest.
 
+    Raises `BadInput` where the scan is nowhere near its place.
+    """
+    from ...datums.reading import readings
     from ...scan.picking import gather, gather_on
 
     missed = index.nearest_facet(np.asarray(pick.place, float))[1]
@@ -30,9 +38,10 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
         raise BadInput(
             f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick"
         )
-    if element == "cylinder" and pick.rule == "same bend":
-        # The kind is known: the running fit need not try the others.
-        return gather_on(index, pick.place, "cylinder", pick.angle_deg, normal=pick.normal)
+    if element == BEST or (element in _ROUND and pick.rule == "same bend"):
+        read = readings(index, pick.place, angle_deg=pick.angle_deg, normal=pick.normal)
+        found = [r.gathered for r in read if element == BEST or r.gathered.element.kind == element]  # type: ignore
+        return found[0] if found else gather_on(index, pick.place, element, pick.angle_deg, normal=pick.normal)  # type: ignore[arg-type]
     return gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
 
 
@@ -47,6 +56,17 @@ class Histogram(BaseModel):
     reach: float
 
 
+class CouldBe(BaseModel):
+    """A kind that a picked surface could be: its size, how far it scatters where it spreads (mm), and what it would
+    scatter as where the likeliest spread (mm; None: it cannot lie there).
+    """
+
+    element: str
+    size: str
+    scatter: float
+    cost: float | None
+
+
 class DatumTold(Told):
     """Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own."""
 
@@ -59,6 +79,7 @@ class DatumTold(Told):
     max_distance: float
     facets: int
     points: int
+    set_aside: int
     area: float
     rule: str
     angle_deg: float | None
@@ -66,12 +87,22 @@ class DatumTold(Told):
     inflation: float
     length: float | None = None
     place_uncertainty: float | None = None
-    direction_uncertainty_deg: float
+    direction_uncertainty_deg: float | None = None
+    could_be: list[CouldBe] = []
+    free_scatter: float | None = None
+
+
+#: What a kind of element leaves as a value: its parameter, name, sign, factor and unit.
+_SIZES = {
+    "cylinder": ("radius", "diameter", "⌀", 2.0),
+    "sphere": ("radius", "diameter", "⌀", 2.0),
+    "torus": ("minor_radius", "ring radius", "R", 1.0),
+}
 
 
 @register
 class DatumStep(Step):
-    """A plane or axis through the surface at a picked place."""
+    """A plane, axis, cone, ball or ring through the surface at a picked place."""
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Datum"
@@ -80,18 +111,38 @@ class DatumStep(Step):
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")
-    element: Literal["plane", "cylinder"] = Field(
-        "plane", description="Plane for a flat face, cylinder for a bore or boss."
+    element: Literal["best", "plane", "cylinder", "cone", "sphere", "torus"] = Field(
+        "plane", description="What the surface is; 'best': whichever kind says it most simply."
     )
     pick: Pick = Field(description="A place on the surface.")
+    along: DatumRef | None = Field(None, description="Datum whose direction it is held to.")
+    square_to: DatumRef | None = Field(None, description="Datum it is held square to.")
+    radius: Size | None = Field(None, description="Radius it is held to (of a ring, the tube's).")
+    flip: bool = Field(False, description="Turn its direction round.")
 
     def run(self, context, progress):
+        from ...datums.reading import readings, spread_held
         from ...scan.picking import fit_gathered
 
         index = context.index(self.scan)
-        picked = resolve_pick(index, self.pick, f"'{self.name}'", self.element)
-        f, ids = fit_gathered(index, picked, self.element)
+        what = f"'{self.name}'"
+        picked = resolve_pick(index, self.pick, what, self.element)
+        could_be = []
+        kind = self.element
+        if kind == BEST:
+            assert picked.element is not None
+            kind = picked.element.kind
+        if self.pick.rule == "same bend":
+            could_be = readings(index, self.pick.place, angle_deg=self.pick.angle_deg, normal=self.pick.normal)
+        holds = self._holds(context, kind)
+        free = None
+        if holds:
+            free = fit_gathered(index, picked, kind)[0].sigma
+            picked = spread_held(index, picked, kind, **holds)
+        f, ids = fit_gathered(index, picked, kind, **holds)
         e = f.element
+        if self.flip:
+            e = _flipped(e)
         summary = {
             "element": e.kind,
             "parameters": e.parameters(),
@@ -101,26 +152,80 @@ class DatumStep(Step):
             "facets": int(len(picked.facets)),
             "area": float(index.mesh.areas[picked.facets].sum()),
             "points": int(len(ids)),
+            "set_aside": _aside(index, picked.facets, ids),
             "rule": picked.rule,
             "angle_deg": picked.angle_deg,
             "histogram": residual_histogram(f.residuals),
             "inflation": f.inflation,
+            "free_scatter": free,
+            "could_be": [
+                {
+                    "element": r.gathered.element.kind,
+                    "size": size_of(r.gathered.element),
+                    "scatter": r.scatter,
+                    "cost": r.cost,
+                }
+                for r in could_be
+            ],
         }
         values, says = [], ""
-        if e.kind == "cylinder":
-            along = np.asarray(index.mesh.vertices[ids] @ e.direction)
-            summary["length"] = float(np.ptp(along))
-            values.append(
-                Value("diameter", "⌀", 2 * e.radius, 2 * f.uncertainty["radius"], 2 * e.radius, "scan", path=[])
-            )
-            summary["says"] = f"⌀ {2 * e.radius:.3f} ± {2 * f.uncertainty['radius']:.3f}"
-        else:
+        if e.kind == "plane":
             place = float(np.linalg.norm(f.uncertainty["point"]))
             summary["place_uncertainty"] = place
-            summary["says"] = f"± {max(place, 0.001):.3f}"
-        spread = np.degrees(np.linalg.norm(f.uncertainty["normal" if e.kind == "plane" else "direction"]))
-        summary["direction_uncertainty_deg"] = float(spread)
+            summary["says"] = f"± {max(2 * place, 0.001):.3f}"
+        elif e.kind in _SIZES:
+            key, name, sign, factor = _SIZES[e.kind]
+            size, off = factor * getattr(e, key), 2 * factor * f.uncertainty[key]
+            values.append(Value(name, sign, size, off, size, "scan", path=[]))
+            summary["says"] = f"{sign} {size:.3f} ± {off:.3f}"
+        else:
+            summary["says"] = f"{e.half_angle_deg:.3f} ± {2 * f.uncertainty['half_angle_deg']:.3f}°"
+        if e.kind in ("cylinder", "cone"):
+            summary["length"] = float(np.ptp(index.mesh.vertices[ids] @ e.direction))
+        if direction_of(e) is not None:
+            spread = np.linalg.norm(f.uncertainty["normal" if e.kind == "plane" else "direction"])
+            summary["direction_uncertainty_deg"] = float(np.degrees(spread))
         status = "sound"
-        if f.sigma > 0.25:
-            status, says = "attention", f"The surface scatters by {f.sigma:.2f} mm: it may not be one {e.kind}."
-        return Outcome({"element": e, "facets": picked.facets}, summary, says, status, values)
+        if f.sigma > max(0.25, 6 * index.mesh.median_edge) or (free is not None and f.sigma > 2 * free):
+            status = "attention"
+            says = f"The surface scatters by {f.sigma:.2f} mm: it may not be one {e.kind}."
+            if free is not None and f.sigma > 2 * free:
+                says = f"Held so, it scatters by {f.sigma:.3f} mm; free it would by {free:.3f} mm."
+        output = {
+            "element": e,
+            "facets": picked.facets,
+            "uncertainty": f.uncertainty,
+            "area": summary["area"],
+            "length": summary.get("length", 0.0),
+            "bounds": index.mesh.bounds.tolist(),
+        }
+        return Outcome(output, summary, says, status, values)
+
+    def _holds(self, context, kind: str) -> dict:
+        """What the fit is held to."""
+        out: dict = {}
+        if self.along is not None and self.square_to is not None:
+            raise BadInput("Hold it along one datum or square to one, not both.", field="square_to")
+        for key, ref in (("parallel", self.along), ("perpendicular", self.square_to)):
+            if ref is None:
+                continue
+            direction = direction_of(context.output(ref, "datum")["element"])
+            if direction is None or kind == "sphere":
+                raise BadInput("A ball and a point have no direction to hold to.", field="along")
+            out[key] = direction
+        if self.radius is not None and kind in _SIZES:
+            out["radius"] = self.radius
+        return out
+
+
+def _flipped(e):
+    key = "normal" if e.kind == "plane" else "direction"
+    return e if e.kind in ("sphere", "cone") else type(e)(**{**e.__dict__, key: -getattr(e, key)})
+
+
+def _aside(index: ScanIndex, facets: np.ndarray, ids: np.ndarray) -> int:
+    """Facets of a pick whose corners were all left out of its fit."""
+    used = np.zeros(len(index.mesh.vertices), bool)
+    used[ids] = True
+    step = max(1, len(np.unique(index.mesh.faces[facets])) // max(len(ids), 1))
+    return 0 if step > 1 else int((~used[index.mesh.faces[facets]].any(axis=1)).sum())

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
+import numpy as np
 from pydantic import BaseModel, Field
 
+from ...errors import BadInput
 from ..references import DatumRef
 from ..step import Outcome, Step, Told, register
 
@@ -16,6 +18,19 @@ class Miss(BaseModel):
     degrees: float
 
 
+class Order(BaseModel):
+    """One order of trust: which datums come first and second, how far the second then misses (degrees, and mm at the
+    part's edge), and how far the part would land from where the chosen order puts it, mm.
+    """
+
+    first: str
+    second: str
+    degrees: float
+    edge_mm: float | None
+    moves_mm: float | None
+    chosen: bool
+
+
 class FrameTold(Told):
     """The frame as a rigid motion from the scan's coordinates (4 × 4), and how far each datum misses its ideal."""
 
@@ -24,6 +39,8 @@ class FrameTold(Told):
     matrix: list[list[float]]
     misses: list[Miss]
     open_freedoms: int
+    open: list[str] = []
+    orders: list[Order] = []
 
 
 @register
@@ -45,30 +62,65 @@ class FrameStep(Step):
     flip_second: bool = Field(False, description="Turn the second axis round.")
 
     def run(self, context, progress):
-        from ...frame.align import set_frame
-
-        def element(i):
-            return None if i is None else context.output(i, "datum")["element"]
-
-        f = set_frame(
-            element(self.first),
-            element(self.second),
-            element(self.origin),
-            first_axis=self.first_axis,
-            second_axis=self.second_axis,
-            flip_first=self.flip_first,
-            flip_second=self.flip_second,
-        )
+        f = self._set(context)
         worst = max((abs(m["degrees"]) for m in f.misses), default=0.0)
         says = ""
         if f.open_freedoms:
-            says = f"{f.open_freedoms} of 6 freedoms are still open."
+            says = f"Still open: {', '.join(f.open)}."
         elif worst > 1.0:
             says = f"A datum misses its ideal by {worst:.2f}°."
         summary = {
             "matrix": f.motion.matrix.tolist(),
             "misses": f.misses,
             "open_freedoms": f.open_freedoms,
+            "open": f.open,
+            "orders": self._orders(context, f.motion),
             "says": "active" if not f.open_freedoms else f"{f.open_freedoms} open",
         }
         return Outcome(f.motion, summary, says, "attention" if says else "sound")
+
+    def _set(self, context, swapped: bool = False):
+        from ...frame.align import set_frame
+
+        def element(i):
+            return None if i is None else context.output(i, "datum")["element"]
+
+        turned = [(self.first, self.first_axis, self.flip_first), (self.second, self.second_axis, self.flip_second)]
+        (first, first_axis, flip_first), (second, second_axis, flip_second) = turned[::-1] if swapped else turned
+        return set_frame(
+            element(first),
+            element(second),
+            element(self.origin),
+            first_axis=first_axis,
+            second_axis=second_axis,
+            flip_first=flip_first,
+            flip_second=flip_second,
+        )
+
+    def _orders(self, context, motion) -> list[dict]:
+        """Both orders of trust of the first two datums, the chosen one first."""
+        from ...frame.align import farthest_move
+
+        if self.second is None:
+            return []
+        bounds = context.output(self.first, "datum").get("bounds")
+        reach = None if bounds is None else float(np.linalg.norm(np.subtract(bounds[1], bounds[0])))
+        out = []
+        for swapped in (False, True):
+            try:
+                f = self._set(context, swapped)
+            except BadInput:
+                continue
+            ids = (self.second, self.first) if swapped else (self.first, self.second)
+            off = next((m["degrees"] for m in f.misses if m["datum"] == "second"), 0.0)
+            out.append(
+                {
+                    "first": ids[0],
+                    "second": ids[1],
+                    "degrees": off,
+                    "edge_mm": None if reach is None else abs(float(np.tan(np.radians(off)))) * reach,
+                    "moves_mm": None if bounds is None else farthest_move(f.motion, motion, bounds),
+                    "chosen": not swapped,
+                }
+            )
+        return out

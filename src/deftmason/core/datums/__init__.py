@@ -1,0 +1,1 @@
+"""Datums read from a scan, made from one another, and measured against one another."""

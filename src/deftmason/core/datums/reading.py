@@ -1,0 +1,147 @@
+"""What the surface at a place could be: each kind of element spread and fitted, the best first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..elements import FIT_KINDS, Element, fit
+from ..errors import BadInput
+from ..scan.growing import flood_on
+from ..scan.index import ScanIndex
+from ..scan.picking import RULES, Gathered, gather_on
+from ..zones.ground import Ground
+from ..zones.growing import KINDS, grow_each, is_shaped
+from ..zones.noise import scan_noise
+
+__all__ = ["Reading", "readings", "spread_held"]
+
+_RULE = "same bend"
+_SAMPLE = 3000  # vertices that tell one kind from another
+_AS_WELL = 1.08  # of the best scatter: a simpler kind that comes this near is the better name
+_WAVES = 1.5  # of the scatter of small patches: what its waves add over a whole face
+_AS_NOISE = 1.3  # of the noise: what scatters less is flat enough
+_LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
+_LESS = 0.75  # of the best area: a reading that explains less is another surface's
+
+
+@dataclass(frozen=True)
+class Reading:
+    """``facets`` the kind spreads over from the place, ``scatter`` about it there, mm; ``cost`` what it scatters where
+    the best reading spread, mm, or None where it cannot lie there at all.
+    """
+
+    gathered: Gathered
+    area: float
+    scatter: float
+    cost: float | None
+
+
+def _places(index: ScanIndex, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    ids = np.unique(index.mesh.faces[facets])
+    ids = ids[:: int(np.ceil(len(ids) / _SAMPLE))]
+    return index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
+
+
+def _measured(index: ScanIndex, g: Gathered) -> tuple[Gathered, float, float]:
+    """A spread with its area, mm², and how far it scatters, mm."""
+    assert g.element is not None
+    p, _ = _places(index, g.facets)
+    area = float(index.mesh.areas[g.facets].sum())
+    return g, area, 1.4826 * float(np.median(np.abs(g.element.distance(p))))
+
+
+def _spread_as(index: ScanIndex, place, kinds, angle_deg: float | None, normal) -> Iterator[Gathered]:
+    """A place spread by a running fit of each kind, without regard to the scan's noise."""
+    for kind in kinds:
+        try:
+            g = gather_on(index, place, kind, angle_deg, normal=normal)
+        except BadInput:
+            continue
+        if g.element is not None:
+            yield g
+
+
+def _flat_after_all(e: Element, area: float) -> bool:
+    radius = getattr(e, "major_radius", None) or getattr(e, "radius", None)
+    if radius is not None and float(radius) > _LARGEST * np.sqrt(area):
+        return True
+    angle = getattr(e, "half_angle_deg", None)
+    return angle is not None and not 0.3 < float(angle) < 88.0
+
+
+def readings(index: ScanIndex, place, *, angle_deg: float | None = None, normal=None) -> list[Reading]:
+    """What the surface at a place could be, best first: the simplest of the kinds that explain the most of it.
+
+    Parameters
+    ----------
+    place : (3,) mm.  normal : (3,) which side of a thin wall was meant.  angle_deg : how far the spread may turn.
+
+    Raises
+    ------
+    BadInput : where no kind passes through the place.
+    """
+    seed, missed = index.nearest_facet(np.asarray(place, float), None if normal is None else np.asarray(normal, float))
+    angle = RULES[_RULE] if angle_deg is None else angle_deg
+    spread = list(_spread_as(index, place, ("plane",), None, normal))
+    ground = Ground.of(index, _WAVES * scan_noise(index))
+    shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
+    flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
+    if not flat:
+        turn = angle / RULES[_RULE]
+        bent = grow_each(ground, seed, KINDS[1:], turn=turn, wide=shaped[0].facets if shaped else None)
+        spread += [
+            Gathered(g.facets, _RULE, angle, missed, g.element)
+            for g in bent
+            if not _flat_after_all(g.element, float(index.mesh.areas[g.facets].sum()))
+        ]
+        if not bent:
+            spread += _spread_as(index, place, KINDS[1:], angle_deg, normal)
+    found = [_measured(index, g) for g in spread]
+    if not found:
+        raise BadInput("No flat, round or ringed surface passes through this place; pick another place.", field="pick")
+    most = max(area for _, area, _ in found)
+    wide = [f for f in found if f[1] >= _LESS * most]
+    least = min(scatter for _, _, scatter in wide)
+    limit = _AS_WELL * least + 1e-9 * float(np.linalg.norm(np.ptp(index.mesh.bounds, axis=0)))
+    as_well = [f for f in wide if f[2] <= limit]
+    first = min(as_well, key=lambda f: (FIT_KINDS[_kind(f[0])], f[2]))
+    p, n = _places(index, first[0].facets)
+    out = [Reading(first[0], first[1], first[2], first[2])]
+    for g, area, scatter in found:
+        if g is first[0]:
+            continue
+        try:
+            cost: float | None = fit(_kind(g), p, normals=n, correlated=False).sigma
+        except BadInput:
+            cost = None
+        out.append(Reading(g, area, scatter, cost))
+    return [out[0], *sorted(out[1:], key=lambda r: (r.cost is None, r.cost or 0.0))]
+
+
+def _kind(g: Gathered) -> str:
+    assert g.element is not None
+    return g.element.kind
+
+
+def spread_held(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> Gathered:
+    """The pick spread anew over the element as it is held: what is held elsewhere reaches other facets."""
+    facets = gathered.facets
+    c = index.mesh.centroids[facets]
+    seed = int(facets[np.argmin(np.linalg.norm(c - c.mean(axis=0), axis=1))])
+    element = gathered.element
+    for _ in range(3):
+        p, n = _places(index, facets)
+        f = fit(kind, p, normals=n, correlated=False, **holds)
+        spread = 1.4826 * float(np.median(np.abs(f.residuals)))
+        reach = max(4.0 * spread, 0.002 * index.mesh.median_edge)
+        new = flood_on(index, seed, f.element, reach, gathered.angle_deg, facets)
+        element = f.element
+        if len(new) < 12:
+            break
+        same, facets = abs(len(new) - len(facets)) <= 0.005 * len(facets), new
+        if same:
+            break
+    return Gathered(np.sort(facets), gathered.rule, gathered.angle_deg, gathered.missed, element)

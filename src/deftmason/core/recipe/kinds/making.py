@@ -1,0 +1,156 @@
+"""Datums made from datums, and what lies between two of them."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from ...datums.constructing import WAYS, Datum, construct
+from ...datums.measuring import measure
+from ...datums.telling import direction_of
+from ..records import Length
+from ..references import DatumRef
+from ..step import Outcome, Step, Told, Value, register
+
+__all__ = ["ConstructStep", "MeasureStep"]
+
+
+def _datum(context, ref: str) -> Datum:
+    out = context.output(ref, "datum")
+    return Datum(out["element"], out.get("uncertainty", {}))
+
+
+class Parent(BaseModel):
+    datum: str
+    name: str
+
+
+class MadeDatumTold(Told):
+    """A made datum as its element, with standard deviations of its parameters."""
+
+    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "length", "area")
+
+    element: str
+    parameters: dict[str, Any]
+    uncertainty: dict[str, Any]
+    place_uncertainty: float
+    direction_uncertainty_deg: float | None
+    area: float
+    length: float
+
+
+@register
+class ConstructStep(Step):
+    """A plane, axis or point made from datums, which it follows."""
+
+    course: ClassVar[str] = "datums"
+    title: ClassVar[str] = "Construct"
+    produces: ClassVar[str] = "datum"
+    tells: ClassVar[type[Told]] = MadeDatumTold
+
+    kind: Literal["construct"] = "construct"
+    way: Literal[
+        "line of planes",
+        "point of planes",
+        "point on plane",
+        "middle plane",
+        "bisecting plane",
+        "offset plane",
+        "turned plane",
+        "axis through two",
+        "middle axis",
+        "crossing of axes",
+        "plane through three",
+        "plane of axis and point",
+        "plane square to axis",
+        "axis square to plane",
+        "axis on plane",
+        "point dropped on plane",
+        "middle point",
+    ] = Field("line of planes", description="How it is made.")
+    of: list[DatumRef] = Field(min_length=1, max_length=3, description="The datums it is made of.")
+    distance: Length = Field(0.0, description="How far it is offset.")
+    angle_deg: float = Field(0.0, ge=-360, le=360, description="How far it is turned, in degrees.")
+    flip: bool = Field(False, description="The other side, or the other half of the corner.")
+
+    def run(self, context, progress):
+        parents = [_datum(context, i) for i in self.of]
+        made = construct(self.way, parents, distance=self.distance, angle_deg=self.angle_deg, flip=self.flip)
+        e = made.element
+        place = float(np.linalg.norm(made.uncertainty["point"]))
+        direction = direction_of(e)
+        turn = None
+        if direction is not None:
+            turn = float(np.degrees(np.linalg.norm(made.uncertainty["normal" if e.kind == "plane" else "direction"])))
+        sizes = [context.output(i, "datum") for i in self.of]
+        area = float(np.mean([s.get("area", 0.0) for s in sizes]))
+        length = float(max((s.get("length", 0.0) for s in sizes), default=0.0)) or float(np.sqrt(area))
+        summary = {
+            "element": e.kind,
+            "parameters": e.parameters(),
+            "uncertainty": made.uncertainty,
+            "place_uncertainty": place,
+            "direction_uncertainty_deg": turn,
+            "area": area,
+            "length": length,
+            "says": f"± {max(2 * place, 0.001):.3f}",
+        }
+        values = []
+        if WAYS[self.way].asks == ("distance",):
+            values.append(Value("offset", "", None, None, self.distance, "typed", path=["distance"]))
+        output = {
+            "element": e,
+            "facets": np.zeros(0, np.int32),
+            "uncertainty": made.uncertainty,
+            "area": area,
+            "length": length,
+            "bounds": next((s["bounds"] for s in sizes if s.get("bounds")), None),
+        }
+        return Outcome(output, summary, "", "sound", values)
+
+
+class MeasureTold(Told):
+    """Distance in mm and angle in degrees with standard deviations; ``places`` (2 × 3) where the distance runs, in the
+    scan's coordinates.
+    """
+
+    line: ClassVar[tuple[str, ...]] = ("distance", "angle_deg", "places")
+
+    distance: float | None
+    distance_uncertainty: float | None
+    angle_deg: float | None
+    angle_uncertainty: float | None
+    places: list[list[float]]
+
+
+@register
+class MeasureStep(Step):
+    """Distance and angle between two datums, kept as a note."""
+
+    course: ClassVar[str] = "datums"
+    title: ClassVar[str] = "Measure"
+    produces: ClassVar[str] = "note"
+    tells: ClassVar[type[Told]] = MeasureTold
+
+    kind: Literal["measure"] = "measure"
+    first: DatumRef = Field(description="From this datum.")
+    second: DatumRef = Field(description="To this datum.")
+
+    def run(self, context, progress):
+        m = measure(_datum(context, self.first), _datum(context, self.second))
+        says = []
+        if m.distance is not None:
+            says.append(f"{m.distance:.3f} ± {max(2 * (m.distance_uncertainty or 0), 0.001):.3f} mm")
+        if m.angle_deg is not None:
+            says.append(f"{m.angle_deg:.3f} ± {max(2 * (m.angle_uncertainty or 0), 0.001):.3f}°")
+        summary = {
+            "distance": m.distance,
+            "distance_uncertainty": m.distance_uncertainty,
+            "angle_deg": m.angle_deg,
+            "angle_uncertainty": m.angle_uncertainty,
+            "places": [p.tolist() for p in m.places],
+            "says": " · ".join(says),
+        }
+        return Outcome(summary, summary)
