@@ -88,10 +88,10 @@ def test_what_another_changes_is_seen_within_two_seconds(server, page):
     assert other.ask("POST", f"/jobs/{job}/values", ask).status_code == 200
     bench.get_by_role("button", name="R: chosen 2.3, change").wait_for(timeout=2000)
     page.keyboard.press("1")
-    bench.get_by_role("heading", name="Plane datum").wait_for()
+    bench.get_by_role("heading", name="Read a datum").wait_for()
     assert other.ask("POST", f"/jobs/{job}/undo").status_code == 200
     page.wait_for_timeout(2000)
-    bench.get_by_role("heading", name="Plane datum").wait_for()
+    bench.get_by_role("heading", name="Read a datum").wait_for()
     page.keyboard.press("Escape")
     page.get_by_role("navigation", name="Stages").get_by_role("button", name="Build", exact=True).click()
     bench.get_by_role("button", name="R: chosen 2.5, change").wait_for(timeout=2000)

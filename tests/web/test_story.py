@@ -54,7 +54,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room = Room(page, pose)
 
     # Frame: underside, long side, bore.
-    room.tool("Frame", "Plane datum")
+    room.tool("Frame", "Read a datum")
     room.click_part((22, 9, 0), (0, 0, -1))
     page.locator('[data-figure="facets"]').wait_for()
     few = int(room.figure("facets").replace(",", ""))
@@ -71,12 +71,12 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     )
     room.name("Seat face")
     room.lay("Seat face")
-    room.tool("Frame", "Plane datum")
+    room.tool("Frame", "Read a datum")
     room.click_part((10, -30, 5), (0, -1, 0))
     page.locator('[data-figure="facets"]').wait_for()
     room.name("Long side")
     room.lay("Long side")
-    room.tool("Frame", "Axis datum")
+    room.tool("Frame", "Read a datum")
     room.click_part(
         (-6 * np.cos(0.6), 6 * np.sin(0.6), 5), (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65), tilt=(0, 0, 0)
     )

@@ -1243,6 +1243,85 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
+        /**
+         * ConstructStep
+         * @description A plane, axis or point made from datums, which it follows.
+         */
+        ConstructStep: {
+            /**
+             * Angle Deg
+             * @description How far it is turned, in degrees.
+             * @default 0
+             */
+            angle_deg: number;
+            /**
+             * Distance
+             * @description How far it is offset.
+             * @default 0
+             */
+            distance: number;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Flip
+             * @description The other side, or the other half of the corner.
+             * @default false
+             */
+            flip: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default construct
+             * @constant
+             */
+            kind: "construct";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Of
+             * @description The datums it is made of.
+             */
+            of: string[];
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Way
+             * @description How it is made.
+             * @default line of planes
+             * @enum {string}
+             */
+            way: "line of planes" | "point of planes" | "point on plane" | "middle plane" | "bisecting plane" | "offset plane" | "turned plane" | "axis through two" | "middle axis" | "crossing of axes" | "plane through three" | "plane of axis and point" | "plane square to axis" | "axis square to plane" | "axis on plane" | "point dropped on plane" | "middle point";
+        };
+        /**
+         * CouldBe
+         * @description A kind that a picked surface could be: its size, how far it scatters where it spreads (mm), and what it would
+         *     scatter as where the likeliest spread (mm; None: it cannot lie there).
+         */
+        CouldBe: {
+            /** Cost */
+            cost: number | null;
+            /** Element */
+            element: string;
+            /** Scatter */
+            scatter: number;
+            /** Size */
+            size: string;
+        };
         /** Created */
         Created: {
             /** Id */
@@ -1353,22 +1432,34 @@ export interface components {
         };
         /**
          * DatumStep
-         * @description A plane or axis through the surface at a picked place.
+         * @description A plane, axis, cone, ball or ring through the surface at a picked place.
          */
         DatumStep: {
             /**
+             * Along
+             * @description Datum whose direction it is held to.
+             * @default null
+             */
+            along: string | null;
+            /**
              * Element
-             * @description Plane for a flat face, cylinder for a bore or boss.
+             * @description What the surface is; 'best': whichever kind says it most simply.
              * @default plane
              * @enum {string}
              */
-            element: "plane" | "cylinder";
+            element: "best" | "plane" | "cylinder" | "cone" | "sphere" | "torus";
             /**
              * Enabled
              * @description Off steps are passed over.
              * @default true
              */
             enabled: boolean;
+            /**
+             * Flip
+             * @description Turn its direction round.
+             * @default false
+             */
+            flip: boolean;
             /**
              * Id
              * @description Unique within the job.
@@ -1388,10 +1479,22 @@ export interface components {
             /** @description A place on the surface. */
             pick: components["schemas"]["Pick"];
             /**
+             * Radius
+             * @description Radius it is held to (of a ring, the tube's).
+             * @default null
+             */
+            radius: number | null;
+            /**
              * Scan
              * @description The scan it is read from.
              */
             scan: string;
+            /**
+             * Square To
+             * @description Datum it is held square to.
+             * @default null
+             */
+            square_to: string | null;
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1408,12 +1511,25 @@ export interface components {
             angle_deg: number | null;
             /** Area */
             area: number;
-            /** Direction Uncertainty Deg */
-            direction_uncertainty_deg: number;
+            /**
+             * Could Be
+             * @default []
+             */
+            could_be: components["schemas"]["CouldBe"][];
+            /**
+             * Direction Uncertainty Deg
+             * @default null
+             */
+            direction_uncertainty_deg: number | null;
             /** Element */
             element: string;
             /** Facets */
             facets: number;
+            /**
+             * Free Scatter
+             * @default null
+             */
+            free_scatter: number | null;
             histogram: components["schemas"]["Histogram"];
             /** Inflation */
             inflation: number;
@@ -1435,6 +1551,11 @@ export interface components {
             place_uncertainty: number | null;
             /** Points */
             points: number;
+            /**
+             * Roles
+             * @default []
+             */
+            roles: string[];
             /** Rule */
             rule: string;
             /**
@@ -1445,6 +1566,8 @@ export interface components {
             says: string;
             /** Scatter */
             scatter: number;
+            /** Set Aside */
+            set_aside: number;
             /** Uncertainty */
             uncertainty: {
                 [key: string]: unknown;
@@ -2006,8 +2129,18 @@ export interface components {
             matrix: number[][];
             /** Misses */
             misses: components["schemas"]["Miss"][];
+            /**
+             * Open
+             * @default []
+             */
+            open: string[];
             /** Open Freedoms */
             open_freedoms: number;
+            /**
+             * Orders
+             * @default []
+             */
+            orders: components["schemas"]["Order"][];
             /**
              * Says
              * @description In a few words, for lists.
@@ -2261,6 +2394,38 @@ export interface components {
             path: (string | number)[];
         };
         /**
+         * MadeDatumTold
+         * @description A made datum as its element, with standard deviations of its parameters.
+         */
+        MadeDatumTold: {
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Length */
+            length: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * MarkRecord
          * @description One mark of a selection: a stroke, an outline with its view, or a rule from a place.
          */
@@ -2394,6 +2559,73 @@ export interface components {
              * @default 1
              */
             version: number;
+        };
+        /**
+         * MeasureStep
+         * @description Distance and angle between two datums, kept as a note.
+         */
+        MeasureStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * First
+             * @description From this datum.
+             */
+            first: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default measure
+             * @constant
+             */
+            kind: "measure";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Second
+             * @description To this datum.
+             */
+            second: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * MeasureTold
+         * @description Distance in mm and angle in degrees with standard deviations; ``places`` (2 × 3) where the distance runs, in the
+         *     scan's coordinates.
+         */
+        MeasureTold: {
+            /** Angle Deg */
+            angle_deg: number | null;
+            /** Angle Uncertainty */
+            angle_uncertainty: number | null;
+            /** Distance */
+            distance: number | null;
+            /** Distance Uncertainty */
+            distance_uncertainty: number | null;
+            /** Places */
+            places: number[][];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
         };
         /**
          * MergeStep
@@ -2668,6 +2900,25 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * Order
+         * @description One order of trust: which datums come first and second, how far the second then misses (degrees, and mm at the
+         *     part's edge), and how far the part would land from where the chosen order puts it, mm.
+         */
+        Order: {
+            /** Chosen */
+            chosen: boolean;
+            /** Degrees */
+            degrees: number;
+            /** Edge Mm */
+            edge_mm: number | null;
+            /** First */
+            first: string;
+            /** Moves Mm */
+            moves_mm: number | null;
+            /** Second */
+            second: string;
         };
         /** PairMisfit */
         PairMisfit: {

@@ -42,5 +42,5 @@ export type ScanLine = Pick<
 >
 export type DatumLine = Pick<
   Schemas['DatumTold'],
-  'element' | 'parameters' | 'area' | 'length' | 'scatter' | 'facets' | 'says'
+  'element' | 'roles' | 'parameters' | 'area' | 'length' | 'scatter' | 'facets' | 'says'
 >

@@ -45,6 +45,7 @@ function number(e: Event) {
     <span class="w-[84px] text-soft">{{ field.label }}</span>
     <select
       class="min-w-0 flex-1 bg-transparent font-semibold"
+      :aria-label="field.label"
       :value="value ?? ''"
       @change="emit('set', ($event.target as HTMLSelectElement).value || null)"
     >

@@ -71,7 +71,7 @@ export type Offer = {
    * What it says of itself, worked out by the server, and how good it is (less is better); null: it makes no
    * sense.
    */
-  weigh: (told: Preview) => { figure: string; cost: number } | null
+  weigh: (told: Preview) => { title?: string; figure: string; cost: number } | null
   /** What it says where the server cannot be asked yet, because it needs more than was picked. */
   known?: { figure: string; cost: number }
 }

@@ -159,7 +159,8 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
       viewer.layers.lines.set(lines)
     }
     const datums = [
-      ...plan.datums.flatMap((id) => datum(d.stone(id), f)),
+      ...plan.datums.flatMap((id) => datum(id, d.stone(id)?.told as unknown as DatumTold | undefined, f)),
+      ...datum('', plan.made as DatumTold | undefined, f, 'saffron'),
       ...plan.planes.map((p) => plane(p, f)),
     ]
     if (changed('datums', datums)) viewer.layers.datums.set(datums)
@@ -179,17 +180,27 @@ type DatumTold = {
   element: string
   area: number
   length?: number
-  parameters: { point: number[]; normal?: number[]; direction?: number[] }
+  parameters: {
+    point?: number[]
+    center?: number[]
+    apex?: number[]
+    normal?: number[]
+    direction?: number[]
+  }
 }
 /** A datum as it is drawn, a little larger than what it was read from. */
-function datum(s: Stone | undefined, f: THREE.Matrix4, colour: Colour = 'plum'): DatumSpec[] {
-  const told = s?.told as unknown as DatumTold | undefined
-  if (!s || !told?.parameters) return []
-  const { point, normal, direction } = told.parameters
-  const at = vector(point).applyMatrix4(f)
+function datum(
+  id: string,
+  told: DatumTold | undefined,
+  f: THREE.Matrix4,
+  colour: Colour = 'plum',
+): DatumSpec[] {
+  if (!told?.parameters) return []
+  const { point, center, apex, normal, direction } = told.parameters
+  const at = vector(point ?? center ?? apex ?? [0, 0, 0]).applyMatrix4(f)
+  if (!normal && !direction) return [{ id, point: { at, size: Math.sqrt(told.area || 100) * 0.25 }, colour }]
   const along = vector(normal ?? direction ?? [0, 0, 1]).transformDirection(f)
-  if (normal)
-    return [{ id: s.id, plane: { origin: at, normal: along, size: Math.sqrt(told.area) * 1.25 }, colour }]
+  if (normal) return [{ id, plane: { origin: at, normal: along, size: Math.sqrt(told.area) * 1.25 }, colour }]
   const length = (told.length ?? Math.sqrt(told.area)) * 1.6
-  return [{ id: s.id, axis: { point: at, direction: along, length }, colour }]
+  return [{ id, axis: { point: at, direction: along, length }, colour }]
 }

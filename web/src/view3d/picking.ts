@@ -204,8 +204,10 @@ function datumAxis(
   for (const [id, o] of v.layers.datums.objects) {
     if (o instanceof THREE.Mesh) continue
     const at = o.geometry.getAttribute('position') as THREE.BufferAttribute
-    const ends = [0, 1].map((k) => new THREE.Vector3().fromBufferAttribute(at, k))
-    const got = nearestOnLines([ends], toPixel, x, y, REACH.axis)
+    const ends = Array.from({ length: at.count / 2 }, (_, i) =>
+      [2 * i, 2 * i + 1].map((k) => new THREE.Vector3().fromBufferAttribute(at, k)),
+    )
+    const got = nearestOnLines(ends, toPixel, x, y, REACH.axis)
     if (got) return { what: 'datum', id, shown: vec3(got.point) }
   }
   return null

@@ -37,6 +37,8 @@ export type Plan = {
   planes: PlanePlan[]
   /** Datums drawn, by their ids. */
   datums: string[]
+  /** A datum that is being made, as it is told. */
+  made?: object
   edges: { body: string; names: (string | number)[][] }
   loops: LoopPlan[]
   handles: Vec3[]

@@ -14,9 +14,9 @@ import numpy as np
 
 from ..elements import Element, Line, Plane, Point, unit
 from ..errors import BadInput
-from .telling import anchor_of
+from .telling import anchor_of, roles_of
 
-__all__ = ["WAYS", "Datum", "Way", "construct", "drawn", "roles_of"]
+__all__ = ["WAYS", "Datum", "Way", "construct", "drawn"]
 
 _DRAWS = 240
 _PARALLEL = 0.02  # sine of the angle below which planes or axes do not meet
@@ -29,18 +29,6 @@ class Datum:
 
     element: Element
     uncertainty: dict
-
-
-def roles_of(e: Element) -> tuple[str, ...]:
-    """What a datum can stand for: 'plane', 'axis', 'point'."""
-    out = []
-    if e.kind == "plane":
-        out.append("plane")
-    if e.kind in ("line", "cylinder", "cone", "torus", "circle"):
-        out.append("axis")
-    if e.kind in ("point", "sphere", "circle", "torus", "cone"):
-        out.append("point")
-    return tuple(out)
 
 
 def _axis(e: Element) -> tuple[np.ndarray, np.ndarray]:
@@ -199,7 +187,7 @@ WAYS: dict[str, Way] = {
 
 
 def _suits(e: Element, role: str) -> bool:
-    return role in roles_of(e) or (role == "middle" and e.kind not in ("plane", "line"))
+    return role in roles_of(e)
 
 
 def _ordered(way: Way, parents: Sequence[Datum]) -> list[int]:

@@ -85,12 +85,13 @@ def readings(index: ScanIndex, place, *, angle_deg: float | None = None, normal=
     """
     seed, missed = index.nearest_facet(np.asarray(place, float), None if normal is None else np.asarray(normal, float))
     angle = RULES[_RULE] if angle_deg is None else angle_deg
-    spread = list(_spread_as(index, place, ("plane",), None, normal))
+    turn = angle / RULES[_RULE]
+    flat_angle = min(turn * RULES["same facing"], 60.0)
+    spread = list(_spread_as(index, place, ("plane",), flat_angle, normal))
     ground = Ground.of(index, _WAVES * scan_noise(index))
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
     flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
     if not flat:
-        turn = angle / RULES[_RULE]
         bent = grow_each(ground, seed, KINDS[1:], turn=turn, wide=shaped[0].facets if shaped else None)
         spread += [
             Gathered(g.facets, _RULE, angle, missed, g.element)

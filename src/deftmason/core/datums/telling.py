@@ -6,7 +6,7 @@ import numpy as np
 
 from ..elements import Element
 
-__all__ = ["anchor_of", "direction_of", "size_of"]
+__all__ = ["anchor_of", "direction_of", "roles_of", "size_of"]
 
 
 def direction_of(e: Element) -> np.ndarray | None:
@@ -20,6 +20,18 @@ def anchor_of(e: Element) -> np.ndarray:
         if hasattr(e, key):
             return np.asarray(getattr(e, key), float)
     raise AssertionError(e.kind)
+
+
+def roles_of(e: Element) -> tuple[str, ...]:
+    """What a datum can stand for where others are made of it: 'plane', 'axis', 'middle'."""
+    out = []
+    if e.kind == "plane":
+        out.append("plane")
+    if e.kind in ("line", "cylinder", "cone", "torus", "circle"):
+        out.append("axis")
+    if e.kind not in ("plane", "line"):
+        out.append("middle")
+    return tuple(out)
 
 
 def size_of(e: Element) -> str:

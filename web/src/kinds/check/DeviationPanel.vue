@@ -41,7 +41,7 @@ const within = computed(() => {
 const faces = computed(() =>
   [...(s.value?.faces ?? [])]
     .filter((f) => f.points > 20)
-    .sort((a, b) => b.p95 - a.p95)
+    .sort((a, b) => (b.p95 ?? 0) - (a.p95 ?? 0))
     .slice(0, 8),
 )
 async function keep() {
@@ -124,7 +124,7 @@ const says = computed(() =>
             </td>
             <td class="fig text-right">{{ signed(f.mean) }}</td>
             <td class="fig text-right">{{ mm(f.p95) }}</td>
-            <td class="fig text-right">{{ Math.round(100 * f.within) }}</td>
+            <td class="fig text-right">{{ Math.round(100 * (f.within ?? 0)) }}</td>
           </tr>
         </tbody>
       </table>

@@ -24,6 +24,19 @@ function axis(k: AxisKey, v: string) {
   r.value[k] = v as Record['first_axis']
   hand.tryIt(0)
 }
+/** First and second change places, each with its own axis. */
+function swap() {
+  const v = r.value
+  Object.assign(v, {
+    first: v.second,
+    second: v.first,
+    first_axis: v.second_axis,
+    second_axis: v.first_axis,
+    flip_first: v.flip_second,
+    flip_second: v.flip_first,
+  })
+  hand.tryIt(0)
+}
 const named = (what: string) => j.byId.get(String(r.value[what as keyof Record]))?.name ?? what
 const turned = ['first', 'second'] as const
 const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly string[]).includes(k)
@@ -78,9 +91,41 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
         <span>{{ named(m.datum) }} {{ m.what }}</span
         ><span class="fig whitespace-nowrap">{{ signed(m.degrees) }}°</span>
       </div>
-      <p class="mt-2 text-soft">
-        {{ s.open_freedoms ? `${s.open_freedoms} of 6 freedoms still open` : 'All six freedoms are held.' }}
+      <p class="mt-2" :class="s.open.length ? '' : 'text-soft'" data-figure="open">
+        {{ s.open.length ? `Still open: ${s.open.join(', ')}.` : 'All six freedoms are held.' }}
       </p>
+      <template v-if="s.orders.length > 1">
+        <h3 class="mt-3">If trusted the other way</h3>
+        <table class="mt-1.5 w-full" aria-label="Orders of trust">
+          <thead class="text-left text-soft">
+            <tr>
+              <th class="font-normal">held exactly</th>
+              <th class="text-right font-normal">other misses</th>
+              <th class="text-right font-normal">part moves</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="o in s.orders" :key="o.first" class="border-t border-dotted border-rule">
+              <td class="max-w-[110px] truncate py-1 pr-1">
+                <button
+                  class="btn w-full truncate !px-1.5 !py-0.5 text-left"
+                  :class="{ 'btn-on': o.chosen }"
+                  :aria-pressed="o.chosen"
+                  @click="o.chosen || swap()"
+                >
+                  {{ j.byId.get(o.first)?.name }}
+                </button>
+              </td>
+              <td class="fig text-right">
+                {{ signed(o.degrees) }}°<span v-if="o.edge_mm !== null" class="block text-soft"
+                  >{{ o.edge_mm.toFixed(3) }} mm at its edge</span
+                >
+              </td>
+              <td class="fig text-right">{{ o.chosen ? '' : `${(o.moves_mm ?? 0).toFixed(3)} mm` }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </template>
     </template>
     <p v-else class="mt-1.5 text-soft">Choose a first datum.</p>
   </section>

@@ -4,94 +4,93 @@ import type { Room } from '../../state/room'
 import type { Under } from '../../view3d/picking'
 import { defineKind, type Offer } from '../kind'
 import { needScan, pickAt, widenPick } from '../picks'
-import { NAME_OF, RULE_OF, TITLE_OF, type Element } from './elements'
+import { NAME_OF, TITLE_OF, type Element } from './elements'
 import DatumForm from './DatumForm.vue'
 
-type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null }
+/** `read`: the scan said which kind it is, and may say otherwise of the next place; the hand's own. */
+type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null; read?: boolean }
 type Told = Schemas['DatumTold']
 
-const LEAST_TURN = 0.25 // radians of a cylinder that must be seen
-const tool = (element: Element, id: string, says: string, also: string, belt: number) => ({
-  id,
-  brief: NAME_OF[element],
-  name: TITLE_OF[element],
-  says,
-  also,
-  belt,
-  group: 'read',
-  needs: needScan,
-  slot: 'place',
-  begins: (room: Room) => {
-    room.shown.show.scan = true
-  },
-  record: (room: Room) =>
-    ({
-      name: room.job.freeName(NAME_OF[element]),
-      scan: room.job.scan!.id,
-      element,
-      pick: null,
-    }) as Partial<Record>,
-})
+const MOST_OFFERS = 3
 
-/** What a place on the scan could be: worse the more it scatters, and the less of the surface it explains. */
-function offer(element: Element, at: Under, room: Room): Offer | null {
-  const pick = pickAt(at, RULE_OF[element], null)
-  if (!pick || at.what !== 'scan') return null
-  return {
-    tool: element,
-    title: TITLE_OF[element],
-    slot: 'place',
-    record: {
-      kind: 'datum',
-      name: room.job.freeName(NAME_OF[element]),
-      scan: at.id,
-      element,
-      pick,
-    } as StepRecord,
-    weigh: (got: Preview) => {
-      const t = got.summary as unknown as Told
-      const radius = t.parameters.radius as number | undefined
-      // A cylinder of which only a sliver is seen is a flat face with noise.
-      if (radius !== undefined && Math.sqrt(t.area) < LEAST_TURN * radius) return null
-      const size = radius === undefined ? `flat over ${whole(Math.round(t.area))} mm²` : t.says
-      return { figure: `${size} · scatter ${t.scatter.toPrecision(2)}`, cost: t.scatter / Math.sqrt(t.area) }
+const fresh = (room: Room, scan: string, element: Element, pick: PickRecord | null): Partial<Record> => ({
+  name: room.job.freeName(NAME_OF[element]),
+  scan,
+  element,
+  pick,
+  along: null,
+  square_to: null,
+  radius: null,
+  flip: false,
+})
+const figureOf = (t: Told) => {
+  const size = t.element === 'plane' ? `flat over ${whole(Math.round(t.area))} mm²` : t.says
+  return `${size} · scatter ${t.scatter.toPrecision(2)}`
+}
+
+/** What a place on the scan is most likely to be. */
+function likeliest(at: Under, room: Room): Offer[] {
+  const pick = pickAt(at, 'same bend', null)
+  if (!pick || at.what !== 'scan') return []
+  const record = { kind: 'datum', ...fresh(room, at.id, 'best', pick) } as StepRecord
+  return [
+    {
+      tool: 'datum',
+      title: TITLE_OF.best,
+      slot: 'place',
+      record,
+      weigh: (got: Preview) => {
+        const t = got.summary as unknown as Told
+        const element = t.element as Element
+        Object.assign(record, { element, name: room.job.freeName(NAME_OF[element]) })
+        return { title: TITLE_OF[element], figure: figureOf(t), cost: t.scatter / Math.sqrt(t.area) }
+      },
     },
-  }
+  ]
 }
 
 export default defineKind<Record, Told>({
   kind: 'datum',
   stage: 'Frame',
-  title: (r) => TITLE_OF[r.element],
-  says: (r) =>
-    r.element === 'plane'
-      ? 'Click a flat face once; it spreads as far as it faces the same way.'
-      : 'Click inside a bore or on a boss once; it spreads as far as it bends the same.',
+  title: (r) => TITLE_OF[r.read ? 'best' : r.element],
+  says: 'Click the surface once; it spreads as far as it goes on, and every kind it could be is fitted.',
   tries: 'taken back',
   form: DatumForm,
+  handOnly: ['read'],
   slots: {
     place: {
       takes: ['scan'],
       says: 'Click the surface on the scan',
       put: (at, r, room) => {
-        const pick = pickAt(at, RULE_OF[r.element], r.pick)
+        const pick = pickAt(at, 'same bend', r.pick)
         if (!pick) return
+        if (r.read) r.element = 'best'
         r.pick = pick
         room.hand.showPick(r.scan, pick, r.element)
-        room.hand.tryIt(0)
+        room.hand.again()
       },
     },
   },
   tools: [
-    tool('plane', 'plane', 'A flat face, from one place on it', 'flat face', 1),
-    tool('cylinder', 'axis', 'The axis of a bore or boss', 'hole cylinder bore boss', 2),
+    {
+      id: 'datum',
+      name: TITLE_OF.best,
+      brief: 'Datum',
+      says: 'Flat, round, conical, ball or ring, from one place on it',
+      also: 'plane axis flat face hole cylinder bore boss cone sphere torus fit',
+      belt: 1,
+      group: 'read',
+      needs: needScan,
+      slot: 'place',
+      begins: (room) => {
+        room.shown.show.scan = true
+      },
+      record: (room) => ({ ...fresh(room, room.job.scan!.id, 'best', null), read: true }),
+    },
   ],
   ready: (r) => !!r.pick || 'Click the surface on the scan',
   verb: () => 'Lay datum',
-  offers: (given, room) =>
-    given.length === 1 && given[0].what === 'scan'
-      ? (['plane', 'cylinder'] as const).map((e) => offer(e, given[0], room)).filter((o) => o !== null)
-      : [],
+  offers: (given, room) => (given.length === 1 ? likeliest(given[0], room).slice(0, MOST_OFFERS) : []),
   widens: (factor, r, room) => {
     if (r.pick) widenPick(r.pick, factor, r.scan, r.element, room)
   },

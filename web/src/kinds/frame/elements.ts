@@ -1,8 +1,30 @@
 /** The elements a datum can be read as. */
-import type { PickRecord, Schemas } from '../../api/types'
+import type { Schemas } from '../../api/types'
 
 export type Element = Schemas['DatumStep']['element']
 
-export const RULE_OF: { [K in Element]: PickRecord['rule'] } = { plane: 'same facing', cylinder: 'same bend' }
-export const NAME_OF: { [K in Element]: string } = { plane: 'Plane', cylinder: 'Axis' }
-export const TITLE_OF: { [K in Element]: string } = { plane: 'Plane datum', cylinder: 'Axis datum' }
+export const NAME_OF: { [K in Element]: string } = {
+  best: 'Datum',
+  plane: 'Plane',
+  cylinder: 'Axis',
+  cone: 'Cone',
+  sphere: 'Ball',
+  torus: 'Ring',
+}
+export const TITLE_OF: { [K in Element]: string } = {
+  best: 'Read a datum',
+  plane: 'Plane datum',
+  cylinder: 'Axis datum',
+  cone: 'Cone datum',
+  sphere: 'Ball datum',
+  torus: 'Ring datum',
+}
+/** What the surface is called. */
+export const SURFACE_OF: { [K in Element]: string } = {
+  best: 'Whatever it is',
+  plane: 'Flat face',
+  cylinder: 'Bore or boss',
+  cone: 'Cone',
+  sphere: 'Ball',
+  torus: 'Ring',
+}

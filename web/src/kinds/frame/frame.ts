@@ -10,14 +10,15 @@ type Told = Schemas['FrameTold']
 
 /** Datums in the order of trust they would be given: planes first, an axis for the origin. */
 function record(room: Room, datums: Stone[]): Partial<Record> {
-  const is = (s: Stone) => (s.told as unknown as DatumLine).element
-  const planes = datums.filter((s) => is(s) === 'plane')
-  const axes = datums.filter((s) => is(s) === 'cylinder')
+  const roles = (s: Stone) => (s.told as unknown as DatumLine).roles ?? []
+  const planes = datums.filter((s) => roles(s).includes('plane'))
+  const axes = datums.filter((s) => roles(s).includes('axis'))
+  const points = datums.filter((s) => roles(s).includes('middle') && !roles(s).includes('axis'))
   return {
     name: room.job.freeName('Part frame'),
     first: (planes[0] ?? datums[0]).id,
     second: planes[1]?.id ?? null,
-    origin: axes[0]?.id ?? null,
+    origin: (points[0] ?? axes.find((a) => a !== datums[0] || planes.length) ?? planes[2])?.id ?? null,
     first_axis: 'z',
     second_axis: 'y',
     flip_first: false,
@@ -83,7 +84,7 @@ export default defineKind<Record, Told>({
         weigh: (got: Preview) => {
           const t = got.summary as unknown as Told
           const off = Math.max(0, ...t.misses.map((m) => Math.abs(m.degrees)))
-          const held = t.open_freedoms ? `${t.open_freedoms} of 6 freedoms open` : 'all six freedoms held'
+          const held = t.open.length ? `open: ${t.open.join(', ')}` : 'all six freedoms held'
           return {
             figure: t.misses.length ? `${held} · ${off.toFixed(3)}° apart` : held,
             cost: t.open_freedoms,

@@ -4,7 +4,7 @@ const MOST = 12 // datums drawn at once; more would hide the part
 
 export default defineStage({
   key: 'Frame',
-  groups: ['read', 'set'],
+  groups: ['read', 'make', 'set'],
   sound: ['frame'],
   ledger: ['datum'],
   shows: (plan, room) =>

@@ -5,6 +5,7 @@ import { Layer } from './layer'
 
 export type DatumSpec =
   | { id: string; plane: { origin: THREE.Vector3; normal: THREE.Vector3; size: number }; colour: Colour }
+  | { id: string; point: { at: THREE.Vector3; size: number }; colour: Colour }
   | { id: string; axis: { point: THREE.Vector3; direction: THREE.Vector3; length: number }; colour: Colour }
 
 const UP = new THREE.Vector3(0, 0, 1)
@@ -17,7 +18,12 @@ export class DatumsLayer extends Layer<DatumSpec[]> {
   set(list: DatumSpec[] | null) {
     this.dispose()
     for (const d of list ?? []) {
-      const o = 'plane' in d ? sheet(d.plane, COLOURS[d.colour]) : axis(d.axis, COLOURS[d.colour])
+      const o =
+        'plane' in d
+          ? sheet(d.plane, COLOURS[d.colour])
+          : 'point' in d
+            ? cross(d.point, COLOURS[d.colour])
+            : axis(d.axis, COLOURS[d.colour])
       if (d.id) this.objects.set(d.id, o)
       this.group.add(o)
     }
@@ -45,4 +51,14 @@ function axis(a: { point: THREE.Vector3; direction: THREE.Vector3; length: numbe
   const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints(ends), look)
   line.renderOrder = 3
   return line
+}
+/** A point as three short strokes through it. */
+function cross(p: { at: THREE.Vector3; size: number }, color: number) {
+  const ends = [0, 1, 2].flatMap((k) =>
+    [-1, 1].map((s) => p.at.clone().setComponent(k, p.at.getComponent(k) + s * p.size)),
+  )
+  const look = new THREE.LineBasicMaterial({ color, depthTest: false })
+  const o = new THREE.LineSegments(new THREE.BufferGeometry().setFromPoints(ends), look)
+  o.renderOrder = 3
+  return o
 }

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 from pydantic import BaseModel, Field
 
-from ...datums.telling import direction_of, size_of
+from ...datums.telling import direction_of, roles_of, size_of
 from ...errors import BadInput
 from ..records import Size
 from ..references import DatumRef, ScanRef
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["BEST", "DatumStep", "resolve_pick"]
 
 _LOST_MM = 3.0
-_ROUND = ("cylinder", "cone", "sphere", "torus")
+_KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 #: Whichever kind of element says what is there.
 BEST = "best"
 
@@ -38,7 +38,7 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
         raise BadInput(
             f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick"
         )
-    if element == BEST or (element in _ROUND and pick.rule == "same bend"):
+    if element == BEST or (element in _KINDS and pick.rule == "same bend"):
         read = readings(index, pick.place, angle_deg=pick.angle_deg, normal=pick.normal)
         found = [r.gathered for r in read if element == BEST or r.gathered.element.kind == element]  # type: ignore
         return found[0] if found else gather_on(index, pick.place, element, pick.angle_deg, normal=pick.normal)  # type: ignore[arg-type]
@@ -70,9 +70,10 @@ class CouldBe(BaseModel):
 class DatumTold(Told):
     """Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own."""
 
-    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "area", "length", "scatter", "facets")
+    line: ClassVar[tuple[str, ...]] = ("element", "roles", "parameters", "area", "length", "scatter", "facets")
 
     element: str
+    roles: list[str] = []
     parameters: dict[str, Any]
     uncertainty: dict[str, Any]
     scatter: float
@@ -145,6 +146,7 @@ class DatumStep(Step):
             e = _flipped(e)
         summary = {
             "element": e.kind,
+            "roles": list(roles_of(e)),
             "parameters": e.parameters(),
             "uncertainty": f.uncertainty,
             "scatter": f.sigma,

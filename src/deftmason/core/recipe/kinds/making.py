@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from ...datums.constructing import WAYS, Datum, construct
 from ...datums.measuring import measure
-from ...datums.telling import direction_of
-from ..records import Length
+from ...datums.telling import direction_of, roles_of
+from ..records import Length, shown
 from ..references import DatumRef
 from ..step import Outcome, Step, Told, Value, register
 
@@ -22,17 +22,21 @@ def _datum(context, ref: str) -> Datum:
     return Datum(out["element"], out.get("uncertainty", {}))
 
 
-class Parent(BaseModel):
-    datum: str
-    name: str
+def _said() -> list[dict[str, Any]]:
+    """The ways as the screens offer them: what each is called, takes and asks for."""
+    return [
+        {"name": name, "title": w.title, "takes": list(w.takes), "asks": list(w.asks), "turns_round": w.turns_round}
+        for name, w in WAYS.items()
+    ]
 
 
 class MadeDatumTold(Told):
     """A made datum as its element, with standard deviations of its parameters."""
 
-    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "length", "area")
+    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "length", "area", "roles")
 
     element: str
+    roles: list[str]
     parameters: dict[str, Any]
     uncertainty: dict[str, Any]
     place_uncertainty: float
@@ -69,7 +73,7 @@ class ConstructStep(Step):
         "axis on plane",
         "point dropped on plane",
         "middle point",
-    ] = Field("line of planes", description="How it is made.")
+    ] = Field("line of planes", description="How it is made.", json_schema_extra={"ways": _said()})
     of: list[DatumRef] = Field(min_length=1, max_length=3, description="The datums it is made of.")
     distance: Length = Field(0.0, description="How far it is offset.")
     angle_deg: float = Field(0.0, ge=-360, le=360, description="How far it is turned, in degrees.")
@@ -89,6 +93,7 @@ class ConstructStep(Step):
         length = float(max((s.get("length", 0.0) for s in sizes), default=0.0)) or float(np.sqrt(area))
         summary = {
             "element": e.kind,
+            "roles": list(roles_of(e)),
             "parameters": e.parameters(),
             "uncertainty": made.uncertainty,
             "place_uncertainty": place,
@@ -135,8 +140,8 @@ class MeasureStep(Step):
     tells: ClassVar[type[Told]] = MeasureTold
 
     kind: Literal["measure"] = "measure"
-    first: DatumRef = Field(description="From this datum.")
-    second: DatumRef = Field(description="To this datum.")
+    first: DatumRef = Field(description="From this datum.", json_schema_extra=shown("from"))
+    second: DatumRef = Field(description="To this datum.", json_schema_extra=shown("to"))
 
     def run(self, context, progress):
         m = measure(_datum(context, self.first), _datum(context, self.second))
