@@ -269,6 +269,46 @@ def zones(
 
 
 @app.command()
+def symmetry(
+    file: str,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured if not given.")
+    ] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Find the planes in which a scan mirrors itself."""
+    from .reading import read_symmetry_of
+
+    answer = read_symmetry_of(file, units=units, noise=noise, progress=_bar(progress))
+    every = [answer, *answer["others"]] if answer["plane"] else []
+    rows = [f"share {p['share']:.1%}  rms {p['rms']:.4f} mm  normal {p['plane']['normal']}" for p in every]
+    _print(answer, as_json, [*rows, f"{len(rows)} planes of symmetry"])
+    if not every:
+        raise typer.Exit(4)
+
+
+@app.command()
+def frame(
+    file: str,
+    datums: Annotated[str | None, typer.Option("--datums", help="Datums to set it by (.json).")] = None,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured if not given.")
+    ] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Propose the part's own axes, or set them by datums."""
+    from .reading import read_frames_of
+
+    answer = read_frames_of(file, units=units, noise=noise, datums=datums, progress=_bar(progress))
+    rows = [f"{f['reason']}  open: {', '.join(f['open']) or 'nothing'}" for f in answer["frames"]]
+    _print(answer, as_json, [*rows, f"{len(rows)} frames"])
+
+
+@app.command()
 def cut(
     file: str,
     at: Annotated[str, typer.Option("--at", help="x,y,z of a point of the plane.")],

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 import time
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..core.errors import BadArgument, BadInput
 from ..core.progress import Progress
@@ -12,7 +13,7 @@ from ..core.progress import Progress
 if TYPE_CHECKING:
     from ..core.scan.mesh import TriMesh
 
-__all__ = ["read_zones_of"]
+__all__ = ["read_frames_of", "read_symmetry_of", "read_zones_of"]
 
 
 def _mesh(file: str, units: str, what: str) -> tuple[TriMesh, list[str]]:
@@ -76,3 +77,123 @@ def read_zones_of(
         "warnings": warnings,
         "seconds": time.perf_counter() - begin,
     }
+
+
+def read_symmetry_of(file: str, *, units: str, noise: float | None, progress: Progress) -> dict:
+    """The contract's answer to `symmetry`; its plane is None where none has half of the surface."""
+    _above("noise", noise)
+    mesh, warnings = _mesh(file, units, "symmetries")
+    from ..core.frame.symmetry import symmetries
+    from ..core.scan.index import ScanIndex
+
+    begin = time.perf_counter()
+    found = symmetries(ScanIndex(mesh), noise=noise, progress=progress)
+    told = [
+        {
+            "plane": p.plane.parameters(),
+            "uncertainty": {"offset": p.offset_sigma, "angle_deg": p.angle_sigma_deg},
+            "rms": p.rms,
+            "share": p.share,
+        }
+        for p in found.planes
+    ]
+    if not told:
+        warnings.append("No plane mirrors half of the scan's surface onto itself.")
+    nothing = {"plane": None, "uncertainty": None, "rms": None, "share": None}
+    return {
+        **(told[0] if told else nothing),
+        "others": told[1:],
+        "noise": found.noise,
+        "warnings": warnings,
+        "seconds": time.perf_counter() - begin,
+    }
+
+
+def read_frames_of(file: str, *, units: str, noise: float | None, datums: str | None, progress: Progress) -> dict:
+    """The contract's answer to `frame`: proposals, or the frame that the datums of a file give."""
+    _above("noise", noise)
+    wanted = None if datums is None else _datums(datums)
+    mesh, warnings = _mesh(file, units, "frames")
+    import numpy as np
+
+    from ..core.frame.proposing import framed, proposals
+    from ..core.frame.symmetry import symmetries
+    from ..core.scan.index import ScanIndex
+    from ..core.scan.picking import fit_gathered, gather_on
+    from ..core.zones import read_zones
+
+    begin = time.perf_counter()
+    index = ScanIndex(mesh)
+    size = float(np.linalg.norm(np.ptp(mesh.bounds, axis=0)))
+    if wanted is None:
+        zones = read_zones(index, noise=noise, progress=lambda s, m="": progress(0.7 * s, m))
+        found = proposals(zones, symmetries(index, noise=noise).planes, size)
+        if not found:
+            warnings.append("No flat face, bore or symmetry is large enough to stand a frame on; give datums.")
+    else:
+
+        def element(role: str):
+            w = wanted[role]
+            if w is None:
+                return None
+            try:
+                return fit_gathered(index, gather_on(index, w["seed"], w["kind"]), w["kind"])[0].element
+            except BadInput as e:
+                raise BadArgument(f"--datums {datums}: {role}: {e}", field="datums") from None
+
+        first, second = ((element(r), wanted[r]["to"]) if wanted[r] else None for r in ("first", "second"))
+        found = [framed(first, second, element("origin"), size, "As the datums given set it.")]
+    return {
+        "frames": [
+            {
+                "matrix": p.frame.motion.matrix.tolist(),
+                "datums": [
+                    {
+                        "role": r.role,
+                        "kind": r.element.kind,
+                        "parameters": r.element.parameters(),
+                        "to": r.to,
+                        "misses": {"angle_deg": r.angle_deg, "mm": r.mm},
+                    }
+                    for r in p.roles
+                ],
+                "open": p.frame.open,
+                "reason": p.reason,
+            }
+            for p in found
+        ],
+        "warnings": warnings,
+        "seconds": time.perf_counter() - begin,
+    }
+
+
+def _datums(path: str) -> dict[str, Any]:
+    """The file of datums, looked through."""
+    from ..core.elements import FIT_KINDS
+
+    def bad(what: str) -> BadArgument:
+        return BadArgument(f"--datums {path}: {what}.", field="datums")
+
+    try:
+        with open(path, encoding="utf-8") as f:
+            given = json.load(f)
+    except OSError as e:
+        raise bad(f"cannot be read ({e.strerror})") from None
+    except ValueError:
+        raise bad("is not JSON") from None
+    if not isinstance(given, dict) or not isinstance(given.get("first"), dict):
+        raise bad('needs a "first" datum, as {"kind": "plane", "seed": [x, y, z], "to": "+z"}')
+    out: dict[str, Any] = {}
+    for role in ("first", "second", "origin"):
+        d = given.get(role)
+        out[role] = d
+        if d is None:
+            continue
+        if not isinstance(d, dict) or d.get("kind") not in FIT_KINDS:
+            raise bad(f'{role}: "kind" must be one of {", ".join(FIT_KINDS)}')
+        seed = d.get("seed")
+        if not (isinstance(seed, list) and len(seed) == 3 and all(isinstance(v, int | float) for v in seed)):
+            raise bad(f'{role}: "seed" must be three numbers x, y, z in millimetres')
+        if role != "origin" and d.get("to") not in ("+x", "-x", "+y", "-y", "+z", "-z"):
+            raise bad(f'{role}: "to" must be one of +x, -x, +y, -y, +z, -z')
+    return out

@@ -22,7 +22,7 @@ def _datum(context, ref: str) -> Datum:
     return Datum(out["element"], out.get("uncertainty", {}))
 
 
-def _said() -> list[dict[str, Any]]:
+def _said() -> list[Any]:
     """The ways as the screens offer them: what each is called, takes and asks for."""
     return [
         {"name": name, "title": w.title, "takes": list(w.takes), "asks": list(w.asks), "turns_round": w.turns_round}

@@ -1,0 +1,47 @@
+"""Planes of symmetry and frames proposed, against the bracket's truth."""
+
+import numpy as np
+import pytest
+
+from deftmason.core.frame.proposing import proposals
+from deftmason.core.frame.symmetry import symmetries
+from deftmason.core.scan.index import ScanIndex
+from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.zones import read_zones
+
+from ..bracket import rebuilt
+
+
+@pytest.fixture(scope="module")
+def index():
+    return ScanIndex(rebuilt().mesh)
+
+
+def test_the_bracket_mirrors_itself_twice(index):
+    found = symmetries(index)
+    back = rebuilt().pose.inverse()
+    planes = [p.plane.moved(back) for p in found.planes]
+    assert len(planes) == 2
+    for p in planes:
+        n = p.normal * np.sign(p.normal @ np.abs(p.normal).round())
+        assert np.abs(n).max() == pytest.approx(1, abs=1e-6)
+        assert abs(p.normal @ p.point) < 0.01
+    assert all(0.9 < p.share < 0.98 and p.rms < 0.05 for p in found.planes)  # a pocket's corner is worn, holes torn
+
+
+@pytest.mark.parametrize("factor", [0.05, 60.0])
+def test_symmetry_does_not_depend_on_size(index, factor):
+    m = index.mesh
+    found = symmetries(ScanIndex(TriMesh(m.vertices * factor + [1e4 * factor, 0, 0], m.faces)))
+    assert len(found.planes) == 2 and min(p.share for p in found.planes) > 0.9
+
+
+def test_frames_proposed_are_those_a_person_would_set(index):
+    zones = read_zones(index)
+    found = proposals(zones, symmetries(index).planes, 110.0)
+    first = found[0]
+    assert not first.frame.open and first.reason.startswith("Stands on its largest flat face, turned by its plane")
+    m = first.frame.motion.after(rebuilt().pose).matrix
+    # Up to half a turn, and which of the two symmetries sets the turn, it is the part's own frame.
+    assert np.allclose(np.abs(m[:3, :3]).round(), np.abs(m[:3, :3]), atol=3e-3)
+    assert np.abs(m[:3, 3]).max() < 0.05
