@@ -1014,6 +1014,44 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        /**
+         * ByHand
+         * @description One change by hand, at a place on the scan.
+         */
+        ByHand: {
+            /**
+             * Do
+             * @description Call it another kind, or join another zone to it.
+             * @default refit
+             * @enum {string}
+             */
+            do: "refit" | "join";
+            /**
+             * Kind
+             * @description What it is called instead.
+             * @default null
+             */
+            kind: ("plane" | "cylinder" | "cone" | "sphere" | "torus" | "freeform") | null;
+            /**
+             * Place
+             * @description A place on the zone, mm.
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * To
+             * @description A place on the zone that joins it, mm.
+             * @default null
+             */
+            to: [
+                number,
+                number,
+                number
+            ] | null;
+        };
         /** CaptureTold */
         CaptureTold: {
             /** Bounds */
@@ -2627,6 +2665,19 @@ export interface components {
              */
             says: string;
         };
+        /** MeetingTold */
+        MeetingTold: {
+            /** A */
+            a: number;
+            /** Angle Deg */
+            angle_deg: number;
+            /** B */
+            b: number;
+            /** How */
+            how: string;
+            /** Length */
+            length: number;
+        };
         /**
          * MergeStep
          * @description Placed scans made one mesh, each place the mean of what saw it best.
@@ -2716,6 +2767,90 @@ export interface components {
             spread: number;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * MirrorStep
+         * @description The plane in which a scan mirrors itself.
+         */
+        MirrorStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default mirror
+             * @constant
+             */
+            kind: "mirror";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan it is found on.
+             */
+            scan: string;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Which
+             * @description Of several, the one that most of the scan agrees with first.
+             * @default 1
+             */
+            which: number;
+        };
+        /**
+         * MirrorTold
+         * @description A plane of symmetry; ``share`` of the scan's area that agrees when mirrored, ``rms`` there in mm, and the shares
+         *     of all that were found.
+         */
+        MirrorTold: {
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Found */
+            found: number[];
+            /** Length */
+            length: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Rms */
+            rms: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Share */
+            share: number;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
         };
         /** Miss */
         Miss: {
@@ -3150,6 +3285,17 @@ export interface components {
             kind: "horizontal" | "vertical" | "parallel" | "perpendicular" | "tangent" | "equal" | "concentric" | "collinear";
             /** Of */
             of: string[];
+        };
+        /** RelationTold */
+        RelationTold: {
+            /** A */
+            a: number;
+            /** B */
+            b: number;
+            /** Misfit */
+            misfit: number;
+            /** What */
+            what: string;
         };
         /**
          * RemeshStep
@@ -4326,6 +4472,116 @@ export interface components {
             shared: boolean;
             /** User */
             user: string | null;
+        };
+        /**
+         * ZoneTold
+         * @description A surface: its kind and name, scatter in mm, area in mm², a place on it, and how it meets its neighbours.
+         */
+        ZoneTold: {
+            /** Area */
+            area: number;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Neighbours */
+            neighbours: number[];
+            /** Normal */
+            normal: number[];
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place */
+            place: number[];
+            /** Same Surface */
+            same_surface: number[];
+            /** Scatter */
+            scatter: number;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * ZonesStep
+         * @description The scan split into the surfaces it is made of.
+         */
+        ZonesStep: {
+            /**
+             * By Hand
+             * @description What was changed by hand.
+             */
+            by_hand: components["schemas"]["ByHand"][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default zones
+             * @constant
+             */
+            kind: "zones";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Noise
+             * @description The smallest deviation that matters, mm; the scan's own scatter where none is given.
+             * @default null
+             */
+            noise: number | null;
+            /**
+             * Scan
+             * @description The scan they are read on.
+             */
+            scan: string;
+            /**
+             * Smallest
+             * @description Area below which nothing is a zone, mm².
+             * @default null
+             */
+            smallest: number | null;
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * ZonesTold
+         * @description Zones largest first, how they meet, and what holds between them; ``noise`` and ``covered`` share of the scan.
+         */
+        ZonesTold: {
+            /** Count */
+            count: number;
+            /** Covered */
+            covered: number;
+            /** Meetings */
+            meetings: components["schemas"]["MeetingTold"][];
+            /** Noise */
+            noise: number;
+            /** Relations */
+            relations: components["schemas"]["RelationTold"][];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Smallest */
+            smallest: number;
+            /** Zones */
+            zones: components["schemas"]["ZoneTold"][];
         };
     };
     responses: never;

@@ -181,8 +181,12 @@ function hover(e: PointerEvent) {
 }
 function valueUnder(x: number, y: number) {
   const v = viewer.value!
-  if (!plan.value.tide || !v.layers.scan.mesh?.visible) return null
+  if (!(plan.value.tide || plan.value.zones) || !v.layers.scan.mesh?.visible) return null
   const at = under(v, x, y, ['scan'])
+  if (plan.value.zones) {
+    const zone = at?.what === 'scan' ? v.layers.zones.at(at.facet) : -1
+    return zone < 0 ? null : { x, y, text: plan.value.zones.names[zone] ?? '' }
+  }
   const read = at?.what === 'scan' ? v.layers.tide.at(at.facet, new THREE.Vector3(...at.shown)) : null
   if (!read) return null
   return { x, y, text: Number.isFinite(read.value) ? `${signed(read.value)} ${read.face}` : 'no answer' }

@@ -113,6 +113,9 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
     const wasStrain = changed('strain', strain)
     if (wasTide && !strain) await layers.tide.set(tide)
     if (wasStrain) await layers.strain.set(strain)
+    const zones = plan.zones && plan.scanOn && plan.scan?.key === plan.zones.scan ? plan.zones : null
+    if (changed('zones', zones ? [zones.key, zones.scan, zones.chosen, matrix] : null))
+      await layers.zones.set(zones && { ...zones, job })
     const lit = plan.litBy ? await litBy(job, plan) : d.lit
     const label = lit
       ? `${lit.tone} ${lit.facets.length} ${checksum(lit.facets)} ${plan.scanOn} ${matrix}`

@@ -10,7 +10,7 @@ export type What = 'scan' | 'face' | 'edge' | 'vertex' | 'datum' | 'loop' | 'lin
 
 /** `shown` is the place in the view's coordinates; `place` in those of what was hit. */
 export type Under =
-  | { what: 'scan'; id: string; place: Vec3; normal: Vec3; shown: Vec3; facet: number }
+  | { what: 'scan'; id: string; place: Vec3; normal: Vec3; shown: Vec3; facet: number; zone?: number }
   | { what: 'face'; body: string; name: string; place: Vec3; normal: Vec3; shown: Vec3 }
   | { what: 'edge'; body: string; name: EdgeName; place: Vec3; shown: Vec3 }
   | { what: 'vertex'; body: string; edges: EdgeName[]; place: Vec3; shown: Vec3 }
@@ -275,6 +275,7 @@ function onScan(
     normal: n.clone().transformDirection(back).toArray() as Vec3,
     shown: vec3(p),
     facet,
+    zone: v.layers.zones.at(facet),
   }
 }
 

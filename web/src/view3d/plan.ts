@@ -37,6 +37,8 @@ export type Plan = {
   planes: PlanePlan[]
   /** Datums drawn, by their ids. */
   datums: string[]
+  /** Surfaces the scan was split into, by their kinds and names; some of them chosen. */
+  zones?: { key: string; scan: string; kinds: string[]; names: string[]; chosen: number[] } | null
   /** A datum that is being made, as it is told. */
   made?: object
   edges: { body: string; names: (string | number)[][] }

@@ -8,7 +8,10 @@ import { LinesLayer } from './layers/lines'
 import { LitLayer } from './layers/lit'
 import { ScanLayer } from './layers/scan'
 import { StrainLayer } from './layers/strain'
+
 import { TideLayer } from './layers/tide'
+import { ZonesLayer } from './layers/zones'
+
 import { Scene } from './scene'
 import { matrix4 } from './stone'
 
@@ -33,6 +36,7 @@ export class Viewer extends Scene {
       datums,
       lit: new LitLayer(this, scan),
       tide: new TideLayer(this, scan),
+      zones: new ZonesLayer(this, scan),
       strain: new StrainLayer(this, scan, beside),
       lines: new LinesLayer(this),
       hover: new HoverLayer(this, body, datums),

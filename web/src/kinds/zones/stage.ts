@@ -1,6 +1,14 @@
 import { defineStage } from '../kind'
+import { laidZones, zonesPlan } from './shown'
+import ZonesPanel from './ZonesPanel.vue'
 
 export default defineStage({
   key: 'Zones',
-  empty: 'The surfaces of a scan will be read here. Until then click a face to see what can be made of it.',
+  groups: ['read'],
+  sound: ['zones'],
+  panel: ZonesPanel,
+  shows: (plan, room) => {
+    const laid = laidZones(room)
+    return laid ? { zones: zonesPlan(laid.stone.key!, plan.scan?.key, laid.told), scanOn: true } : {}
+  },
 })

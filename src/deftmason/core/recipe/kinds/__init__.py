@@ -1,6 +1,21 @@
 """All step kinds. Importing this package registers them."""
 
-from . import check, cleaning, closing, clouds, datum, extrude, fillet, frame, joining, making, scan, shaping, sketch
+from . import (
+    check,
+    cleaning,
+    closing,
+    clouds,
+    datum,
+    extrude,
+    fillet,
+    frame,
+    joining,
+    making,
+    scan,
+    shaping,
+    sketch,
+    zones,
+)
 
 __all__ = [
     "check",
@@ -16,4 +31,5 @@ __all__ = [
     "scan",
     "shaping",
     "sketch",
+    "zones",
 ]

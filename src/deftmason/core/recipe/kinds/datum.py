@@ -40,8 +40,12 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
         )
     if element == BEST or (element in _KINDS and pick.rule == "same bend"):
         read = readings(index, pick.place, angle_deg=pick.angle_deg, normal=pick.normal)
-        found = [r.gathered for r in read if element == BEST or r.gathered.element.kind == element]  # type: ignore
-        return found[0] if found else gather_on(index, pick.place, element, pick.angle_deg, normal=pick.normal)  # type: ignore[arg-type]
+        for r in read:
+            assert r.gathered.element is not None
+            if element in (BEST, r.gathered.element.kind):
+                return r.gathered
+        assert element is not None
+        return gather_on(index, pick.place, element, pick.angle_deg, normal=pick.normal)
     return gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
 
 
@@ -109,6 +113,8 @@ class DatumStep(Step):
     title: ClassVar[str] = "Datum"
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
+
+    computation: ClassVar[int] = 2
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")

@@ -52,6 +52,8 @@ class FrameStep(Step):
     produces: ClassVar[str] = "frame"
     tells: ClassVar[type[Told]] = FrameTold
 
+    computation: ClassVar[int] = 2
+
     kind: Literal["frame"] = "frame"
     first: DatumRef = Field(description="Datum that holds the first axis exactly.")
     second: DatumRef | None = Field(None, description="Datum that stops the part turning.")

@@ -10,11 +10,12 @@ from pydantic import Field
 from ...datums.constructing import WAYS, Datum, construct
 from ...datums.measuring import measure
 from ...datums.telling import direction_of, roles_of
+from ...errors import BadInput
 from ..records import Length, shown
-from ..references import DatumRef
+from ..references import DatumRef, ScanRef
 from ..step import Outcome, Step, Told, Value, register
 
-__all__ = ["ConstructStep", "MeasureStep"]
+__all__ = ["ConstructStep", "MeasureStep", "MirrorStep"]
 
 
 def _datum(context, ref: str) -> Datum:
@@ -114,6 +115,80 @@ class ConstructStep(Step):
             "bounds": next((s["bounds"] for s in sizes if s.get("bounds")), None),
         }
         return Outcome(output, summary, "", "sound", values)
+
+
+class MirrorTold(MadeDatumTold):
+    """A plane of symmetry; ``share`` of the scan's area that agrees when mirrored, ``rms`` there in mm, and the shares
+    of all that were found.
+    """
+
+    line: ClassVar[tuple[str, ...]] = ("element", "parameters", "length", "area", "roles", "share")
+
+    share: float
+    rms: float
+    found: list[float]
+
+
+@register
+class MirrorStep(Step):
+    """The plane in which a scan mirrors itself."""
+
+    course: ClassVar[str] = "datums"
+    title: ClassVar[str] = "Plane of symmetry"
+    produces: ClassVar[str] = "datum"
+    quick: ClassVar[bool] = False
+    tells: ClassVar[type[Told]] = MirrorTold
+
+    kind: Literal["mirror"] = "mirror"
+    scan: ScanRef = Field(description="The scan it is found on.")
+    which: int = Field(
+        1,
+        ge=1,
+        le=5,
+        description="Of several, the one that most of the scan agrees with first.",
+        json_schema_extra=shown("which one", empty="", step=1),
+    )
+
+    def run(self, context, progress):
+        from ...frame.symmetry import symmetries
+
+        index = context.index(self.scan)
+        found = symmetries(index, progress=progress).planes
+        if not found:
+            raise BadInput("No plane mirrors half of this scan onto itself; take a middle plane of two faces instead.")
+        if self.which > len(found):
+            raise BadInput(f"This scan has {len(found)} planes of symmetry; choose one of them.", field="which")
+        s = found[self.which - 1]
+        e = s.plane
+        area = float(np.prod(np.sort(np.ptp(index.mesh.bounds, axis=0))[1:]))
+        u = float(np.radians(s.angle_sigma_deg)) / np.sqrt(2)
+        uncertainty = {
+            "point": (np.abs(e.normal) * s.offset_sigma).tolist(),
+            "normal": (u * np.sqrt(np.maximum(1 - e.normal**2, 0))).tolist(),
+        }
+        summary = {
+            "element": e.kind,
+            "roles": list(roles_of(e)),
+            "parameters": e.parameters(),
+            "uncertainty": uncertainty,
+            "place_uncertainty": s.offset_sigma,
+            "direction_uncertainty_deg": s.angle_sigma_deg,
+            "area": area,
+            "length": float(np.sqrt(area)),
+            "share": s.share,
+            "rms": s.rms,
+            "found": [p.share for p in found],
+            "says": f"{100 * s.share:.0f} % agrees",
+        }
+        output = {
+            "element": e,
+            "facets": np.zeros(0, np.int32),
+            "uncertainty": uncertainty,
+            "area": area,
+            "length": float(np.sqrt(area)),
+            "bounds": index.mesh.bounds.tolist(),
+        }
+        return Outcome(output, summary)
 
 
 class MeasureTold(Told):

@@ -1,0 +1,153 @@
+"""The surfaces a scan is made of, as a step: read from its own noise, changed by hand where a person knows better."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from ..records import Place, Record, Size, shown
+from ..references import ScanRef
+from ..step import Outcome, Step, Told, register
+
+if TYPE_CHECKING:
+    from ...scan.index import ScanIndex
+    from ...zones import Zones
+
+__all__ = ["ZonesStep"]
+
+_RELATIONS = 60
+#: The zones last read of each scan in hand, by what was asked: a change by hand does not read them anew.
+_READ: WeakKeyDictionary[ScanIndex, dict[tuple[float | None, float | None], Zones]] = WeakKeyDictionary()
+
+
+class ByHand(Record):
+    """One change by hand, at a place on the scan."""
+
+    do: Literal["refit", "join"] = Field("refit", description="Call it another kind, or join another zone to it.")
+    place: Place = Field(description="A place on the zone, mm.")
+    kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "freeform"] | None = Field(
+        None, description="What it is called instead."
+    )
+    to: Place | None = Field(None, description="A place on the zone that joins it, mm.")
+
+
+class ZoneTold(BaseModel):
+    """A surface: its kind and name, scatter in mm, area in mm², a place on it, and how it meets its neighbours."""
+
+    kind: str
+    name: str
+    parameters: dict[str, Any]
+    scatter: float
+    area: float
+    triangles: int
+    place: list[float]
+    normal: list[float]
+    neighbours: list[int]
+    same_surface: list[int]
+
+
+class MeetingTold(BaseModel):
+    a: int
+    b: int
+    how: str
+    angle_deg: float
+    length: float
+
+
+class RelationTold(BaseModel):
+    what: str
+    a: int
+    b: int
+    misfit: float
+
+
+class ZonesTold(Told):
+    """Zones largest first, how they meet, and what holds between them; ``noise`` and ``covered`` share of the scan."""
+
+    line: ClassVar[tuple[str, ...]] = ("count", "noise", "covered")
+
+    count: int
+    noise: float
+    smallest: float
+    covered: float
+    zones: list[ZoneTold]
+    meetings: list[MeetingTold]
+    relations: list[RelationTold]
+
+
+@register
+class ZonesStep(Step):
+    """The scan split into the surfaces it is made of."""
+
+    course: ClassVar[str] = "datums"
+    title: ClassVar[str] = "Zones"
+    produces: ClassVar[str] = "zones"
+    quick: ClassVar[bool] = False
+    tells: ClassVar[type[Told]] = ZonesTold
+
+    kind: Literal["zones"] = "zones"
+    scan: ScanRef = Field(description="The scan they are read on.")
+    noise: Size | None = Field(
+        None,
+        description="The smallest deviation that matters, mm; the scan's own scatter where none is given.",
+        json_schema_extra=shown("what matters", "mm", step=0.005, empty="the scan's scatter"),
+    )
+    smallest: Size | None = Field(
+        None,
+        description="Area below which nothing is a zone, mm².",
+        json_schema_extra=shown("smallest", "mm²", step=1, empty="5 mm² or 12 facets", more=True),
+    )
+    by_hand: list[ByHand] = Field(default_factory=list, max_length=500, description="What was changed by hand.")
+
+    def run(self, context, progress):
+        from ...zones import read_zones
+        from ...zones.by_hand import Change, changed
+        from ...zones.relations import meetings, names_of, relations
+
+        index = context.index(self.scan)
+        m = index.mesh
+        known = _READ.setdefault(index, {})
+        asked = (self.noise, self.smallest)
+        if asked not in known:
+            known.clear()  # the last reading of a scan is the one that is changed by hand next
+            known[asked] = read_zones(index, noise=self.noise, smallest=self.smallest, progress=progress)
+        found = known[asked]
+        hand = [Change(c.do, np.array(c.place), c.kind, None if c.to is None else np.array(c.to)) for c in self.by_hand]
+        found = changed(index, found, hand, max(3.0, 4 * m.median_edge))
+        meets = meetings(index, found)
+        size = float(np.linalg.norm(np.ptp(m.bounds, axis=0)))
+        total = float(m.areas.sum())
+        covered = float(sum(z.area for z in found.zones)) / total
+        zones = []
+        for z, name in zip(found.zones, names_of(index, found, meets)):
+            c = m.centroids[z.facets]
+            middle = z.facets[int(np.argmin(np.linalg.norm(c - c.mean(axis=0), axis=1)))]
+            zones.append(
+                {
+                    "kind": z.kind,
+                    "name": name,
+                    "parameters": z.element.parameters() if z.element is not None else {},
+                    "scatter": z.sigma,
+                    "area": z.area,
+                    "triangles": len(z.facets),
+                    "place": m.centroids[middle].tolist(),
+                    "normal": m.normals[middle].tolist(),
+                    "neighbours": list(z.neighbours),
+                    "same_surface": list(z.same_surface),
+                }
+            )
+        summary = {
+            "count": len(zones),
+            "noise": found.noise,
+            "smallest": found.smallest,
+            "covered": covered,
+            "zones": zones,
+            "meetings": [vars(x) for x in meets],
+            "relations": [vars(x) for x in relations(found, size)[:_RELATIONS]],
+            "says": f"{len(zones)} surfaces",
+        }
+        says = "" if zones else "No surface is large enough to be a zone; give a smaller smallest area."
+        return Outcome(None, summary, says, "sound" if zones else "attention", arrays={"labels": found.labels})

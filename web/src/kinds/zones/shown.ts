@@ -1,0 +1,32 @@
+/** Which zone is looked at, and how zones are drawn. */
+import { reactive } from 'vue'
+import type { Schemas, Stone, Vec3 } from '../../api/types'
+import { useDetails } from '../../state/details'
+import type { Room } from '../../state/room'
+import type { Plan } from '../../view3d/plan'
+
+export type ZonesTold = Schemas['ZonesTold']
+export type ZoneTold = ZonesTold['zones'][number]
+
+/** The zone that was clicked, where, and whether the next one clicked joins it. */
+export const looked = reactive<{ zone: number | null; place: Vec3 | null; joining: boolean }>({
+  zone: null,
+  place: null,
+  joining: false,
+})
+export function look(zone: number | null, place: Vec3 | null = null) {
+  Object.assign(looked, { zone, place, joining: false })
+}
+
+export function zonesPlan(key: string, scan: string | undefined, told: ZonesTold): Plan['zones'] {
+  if (!scan) return null
+  const chosen = looked.zone === null ? [] : [looked.zone]
+  return { key, scan, kinds: told.zones.map((z) => z.kind), names: told.zones.map((z) => z.name), chosen }
+}
+
+/** The zones laid last, and all they tell once it is fetched. */
+export function laidZones(room: Room): { stone: Stone; told: ZonesTold } | null {
+  const stone = room.job.given('zones').at(-1)
+  const told = stone?.key ? useDetails().toldOf<ZonesTold>(room.job.job!.id, stone.key) : null
+  return stone && told ? { stone, told } : null
+}
