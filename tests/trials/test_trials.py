@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, fits, join, picks, sections, zones
+from . import clean, deviation, fits, join, picks, sections, symmetry, zones
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -13,6 +13,7 @@ SEEDS = [
     (clean, [0, 1, 3, 7]),
     (join, [17]),
     (zones, [2, 3, 7]),
+    (symmetry, [0, 1, 2]),
 ]
 
 
