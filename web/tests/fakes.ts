@@ -56,9 +56,15 @@ export function roomWith(stones: Stone[]) {
 /** A part with all that a body needs, and the body. */
 export const built = () => [
   stone('scan', 'scan', 'scan'),
-  stone('low', 'datum', 'datum', { inputs: ['scan'], told: { element: 'plane', says: '± 0.001' } }),
-  stone('front', 'datum', 'datum', { inputs: ['scan'], told: { element: 'plane' } }),
-  stone('bore', 'datum', 'datum', { inputs: ['scan'], told: { element: 'cylinder' } }),
+  stone('low', 'datum', 'datum', {
+    inputs: ['scan'],
+    told: { element: 'plane', roles: ['plane'], says: '± 0.001' },
+  }),
+  stone('front', 'datum', 'datum', { inputs: ['scan'], told: { element: 'plane', roles: ['plane'] } }),
+  stone('bore', 'datum', 'datum', {
+    inputs: ['scan'],
+    told: { element: 'cylinder', roles: ['axis', 'middle'] },
+  }),
   stone('axes', 'frame', 'frame', { inputs: ['low', 'front', 'bore'], told: { matrix: null } }),
   stone('outline', 'sketch', 'sketch', { inputs: ['scan', 'axes'] }),
   stone('base', 'extrude', 'body', { inputs: ['outline', 'scan', 'axes'] }),

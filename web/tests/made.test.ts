@@ -15,23 +15,30 @@ const face: Under = {
 }
 const datum = (id: string): Under => ({ what: 'datum', id, shown: [0, 0, 0] })
 
-/** Answers previews by what is tried: planes scatter little, cylinders a lot; the last one tried is kept. */
-function server(scatter: { plane: number; cylinder: number }) {
+/** Answers previews: a place on the scan is read as this, and scatters so much; what was tried is kept. */
+function server(element: 'plane' | 'cylinder', scatter = 0.03) {
   const tried: string[] = []
   vi.stubGlobal('fetch', async (url: string, init: RequestInit = {}) => {
     const body = init.body ? JSON.parse(String(init.body)) : {}
     if (url.endsWith('/pick')) return new Response(JSON.stringify({ shown: '', facets: 0 }))
-    const step = body.step as { kind: string; element?: 'plane' | 'cylinder' }
+    if (url.endsWith('/kinds')) return new Response('{}')
+    const step = body.step as { kind: string; element?: string }
     tried.push(step.element ?? step.kind)
     const summary =
       step.kind === 'datum'
         ? {
             area: 400,
-            scatter: scatter[step.element!],
+            element,
+            scatter,
             says: '⌀ 12.000 ± 0.002',
-            parameters: step.element === 'cylinder' ? { radius: 6 } : {},
+            parameters: element === 'cylinder' ? { radius: 6 } : {},
           }
-        : { misses: [], open_freedoms: 3, says: '' }
+        : {
+            misses: [],
+            open_freedoms: 3,
+            open: ['turn about z', 'move along x', 'move along y'],
+            says: '90° ± 0.01°',
+          }
     const result = { status: 'sound', says: '', key: 'k', values: [], summary }
     return new Response(JSON.stringify({ study: 1, done: true, progress: 1, message: '', result }))
   })
@@ -44,20 +51,20 @@ const settle = () => vi.advanceTimersByTimeAsync(50)
 describe('what can be made of this', () => {
   it('weighs every offer and puts the best first', async () => {
     roomWith(built())
-    const tried = server({ plane: 0.4, cylinder: 0.03 })
+    const tried = server('cylinder')
     const made = useMade()
     made.give(face, false)
     expect(made.weighing).toBe(true)
     await settle()
-    expect(tried).toEqual(['plane', 'cylinder'])
-    expect(made.offers.map((o) => o.title)).toEqual(['Axis datum', 'Plane datum'])
+    expect(tried).toEqual(['best'])
+    expect(made.offers.map((o) => o.title)).toEqual(['Axis datum'])
     expect(made.offers[0].figure).toContain('⌀ 12.000')
     expect(made.weighing).toBe(false)
   })
 
   it('takes the first into the hand, with what was picked', async () => {
     const room = roomWith(built())
-    server({ plane: 0.02, cylinder: 0.5 })
+    server('plane')
     const made = useMade()
     made.give(face, false)
     await settle()
@@ -71,14 +78,15 @@ describe('what can be made of this', () => {
 
   it('gathers datums, lets one go that is clicked again, and forgets them for a face', async () => {
     roomWith(built())
-    server({ plane: 0.02, cylinder: 0.5 })
+    server('plane')
     const made = useMade()
     made.give(datum('low'), false)
     made.give(datum('front'), false)
     expect(made.given).toHaveLength(2)
     await settle()
-    expect(made.offers.map((o) => o.title)).toEqual(['Frame'])
-    expect(made.offers[0].record).toMatchObject({ first: 'low', second: 'front' })
+    expect(made.offers.map((o) => o.title)).toEqual(['Measure', 'Frame'])
+    expect(made.offers[1].record).toMatchObject({ first: 'low', second: 'front' })
+    expect(made.offers[1].figure).toContain('open: turn about z')
     made.give(datum('low'), false)
     expect(made.given.map((g) => g.what === 'datum' && g.id)).toEqual(['front'])
     made.give(face, false)
@@ -88,7 +96,7 @@ describe('what can be made of this', () => {
 
   it('is cleared when a tool is taken up or another stage is gone to', async () => {
     const room = roomWith(built())
-    server({ plane: 0.02, cylinder: 0.5 })
+    server('plane')
     const made = useMade()
     made.give(face, false)
     await settle()

@@ -66,7 +66,8 @@ describe('the registry', () => {
     const room = roomWith(built())
     expect(findTools('devi', room)[0].name).toBe('Deviation map')
     expect(findTools('rounding', room).map((t) => t.name)).toContain('Fillet')
-    expect(findTools('pl', room)[0].name).toBe('Plane datum')
+    expect(findTools('read', room)[0].name).toBe('Read a datum')
+    expect(findTools('bore', room).map((t) => t.name)).toContain('Read a datum')
     expect(findTools('cut', room)[0].name).toBe('Cut') // not what only begins with it
     expect(findTools('no such thing', room)).toEqual([])
   })

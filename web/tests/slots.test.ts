@@ -1,6 +1,7 @@
 // @vitest-environment jsdom
 import { describe, expect, it, vi } from 'vitest'
 import { kindOf } from '../src/kinds/registry'
+import { suits } from '../src/kinds/frame/ways'
 import type { Under } from '../src/view3d/picking'
 import { built, roomWith } from './fakes'
 
@@ -53,9 +54,9 @@ describe('slots', () => {
     const { room, kind, record } = held('datum', { scan: 'scan', element: 'plane', pick: null })
     kind.slots.place.put!(onScan([0, 0, 0]), record, room)
     kind.widens(1.25, record, room)
-    expect((record.pick as { angle_deg: number }).angle_deg).toBe(15)
+    expect((record.pick as { angle_deg: number }).angle_deg).toBe(25)
     kind.slots.place.put!(onScan([5, 0, 0]), record, room)
-    expect((record.pick as { angle_deg: number }).angle_deg).toBe(15)
+    expect((record.pick as { angle_deg: number }).angle_deg).toBe(25)
   })
 
   it('a frame takes datums from the view and from the yard', () => {
@@ -92,8 +93,37 @@ describe('what can be made of this', () => {
     const room = roomWith(built())
     return ['datum', 'frame', 'extrude', 'fillet'].flatMap((k) => kindOf(k)!.offers(given, room))
   }
-  it('a place on the scan is a plane or an axis', () => {
-    expect(offers([onScan([1, 1, 1])]).map((o) => o.title)).toEqual(['Plane datum', 'Axis datum'])
+  it('a place on the scan is whatever the scan says it is', () => {
+    const [o, ...rest] = offers([onScan([1, 1, 1])])
+    expect(rest).toEqual([])
+    expect(o.record).toMatchObject({ kind: 'datum', element: 'best', pick: { rule: 'same bend' } })
+    const told = (element: string) => ({
+      status: 'sound',
+      says: '',
+      key: null,
+      values: [],
+      summary: { element, area: 400, scatter: 0.02, says: '⌀ 12.000 ± 0.002', parameters: {} },
+    })
+    expect(o.weigh(told('cylinder'))).toMatchObject({ title: 'Axis datum' })
+    expect(o.weigh(told('cylinder'))!.figure).toContain('⌀ 12.000')
+    expect(o.record).toMatchObject({ element: 'cylinder' })
+    expect(o.weigh(told('plane'))!.figure).toContain('flat over 400 mm²')
+  })
+  it('ways to make a datum suit whatever order datums were picked in', () => {
+    const room = roomWith(built())
+    const [low, front, bore] = ['low', 'front', 'bore'].map((id) => room.job.byId.get(id)!)
+    const way = (...takes: string[]) => ({ title: '', takes, asks: [], turns_round: false })
+    expect(suits(way('plane', 'axis'), [bore, low])).toBe(true)
+    expect(suits(way('plane', 'axis'), [front, low])).toBe(false)
+    expect(suits(way('plane', 'plane'), [low])).toBe(false)
+    expect(suits(way('axis', 'middle'), [bore, low])).toBe(false)
+  })
+  it('two datums are measured', () => {
+    const at = (id: string): Under => ({ what: 'datum', id, shown: [0, 0, 0] })
+    const room = roomWith(built())
+    const [o] = kindOf('measure')!.offers([at('low'), at('bore')], room)
+    expect(o.record).toMatchObject({ kind: 'measure', first: 'low', second: 'bore' })
+    expect(kindOf('measure')!.offers([at('low')], room)).toEqual([])
   })
   it('two datums are a frame, planes before axes', () => {
     const [o] = offers([
@@ -114,17 +144,5 @@ describe('what can be made of this', () => {
     const loop: Under = { what: 'loop', sketch: 'outline', entity: 'e1', shown: [0, 0, 0], points: [] }
     expect(offers([loop]).map((o) => o.title)).toEqual(['Extrude', 'Cut through'])
     expect(offers([edge, loop])).toEqual([])
-  })
-  it('a cylinder of which a sliver is seen is none', () => {
-    const axis = offers([onScan([1, 1, 1])])[1]
-    const told = (radius: number) => ({
-      status: 'sound',
-      says: '',
-      key: null,
-      values: [],
-      summary: { area: 400, scatter: 0.02, says: '⌀', parameters: { radius } },
-    })
-    expect(axis.weigh(told(6))).not.toBeNull()
-    expect(axis.weigh(told(2000))).toBeNull()
   })
 })

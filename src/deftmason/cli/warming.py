@@ -44,6 +44,18 @@ def warm(say=print) -> None:
         fit_gathered(index, gather(index, (2.0, 2.0, 75.5), "same facing"), "plane")
         fit_gathered(index, gather_on(index, (0.0, -20.0, 33.0), "cylinder"), "cylinder")
 
+    def read():
+        from ..core.datums.reading import readings
+        from ..core.frame.symmetry import symmetries
+        from ..core.scan.index import ScanIndex
+        from ..core.scan.proxy import make_proxy
+        from ..core.zones import read_zones
+
+        index = ScanIndex(make_proxy(scan[0], 5000).mesh)
+        readings(index, (0.0, -20.0, 33.0))
+        read_zones(index, noise=0.5)
+        symmetries(index)
+
     def cut():
         from ..core.scan.index import ScanIndex
         from ..core.scan.section import SectionPlane, cut_section
@@ -75,7 +87,7 @@ def warm(say=print) -> None:
         ]
         merge(dict(enumerate(seen)), join(seen).motions, resolution=2.0)
 
-    for step in (scanned, surveyed, picked, cut, written, joined):
+    for step in (scanned, surveyed, picked, read, cut, written, joined):
         begin = time.perf_counter()
         try:
             step()

@@ -72,6 +72,9 @@ class ResultStore:
         """The JSON part of a result, without its geometry."""
         with self._lock:
             known = self._hot.get(("record", key))
+        if known is not None and not os.path.exists(self.path(key, "record.json")):
+            self.forget(key)  # its files were collected while no job named it; it is made again
+            known = None
         found = known or self._read_record(key)
         if (
             known is None and found is not None and found["status"] != "failed"
