@@ -14,7 +14,7 @@ from deftmason.core.recipe.step import REGISTERED, Told
 PICK = {"place": [0, 0, 0], "normal": [0, 0, 1]}
 RECORDS = {
     "scan": {"file": "a.stl", "sha256": "0" * 64},
-    "datum": {"scan": "s1", "pick": PICK, "along": "d2"},
+    "datum": {"scan": "s1", "pick": PICK},
     "frame": {"first": "d1", "second": "d2", "origin": None},
     "sketch": {"scan": "s1", "frame": "f1"},
     "extrude": {"sketch": "k1", "scan": "s1", "frame": "f1", "body": "b1"},
