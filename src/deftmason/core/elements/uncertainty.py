@@ -11,7 +11,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial.distance import cdist
 
 __all__ = ["NoiseModel", "correlated_covariance", "correlation_inflation", "noise_model"]
 
@@ -43,6 +42,13 @@ class NoiseModel:
         """The same waves, their variance so many times as large."""
         common = None if self.common is None else self.common * factor
         return NoiseModel(self.sigma2 * factor, self.distances, common)
+
+
+def _apart(places: np.ndarray) -> np.ndarray:
+    """Distances between all places (n, 3)."""
+    from scipy.spatial.distance import cdist
+
+    return cdist(places, places)
 
 
 def _alike(distance: np.ndarray, length: float, smooth: bool) -> np.ndarray:
@@ -120,7 +126,7 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
         q, y, j = q[cells[:, :each]].reshape(-1, 3), means, j[cells].mean(axis=1)
     u, s, _ = np.linalg.svd(j, full_matrices=False)
     x = u[:, s > 1e-9 * s[0]]
-    d = cdist(q, q)
+    d = _apart(q)
     low = 0.5 * float(np.median(np.sort(d[::each], axis=1)[:, 1]))
     lengths = np.geomspace(max(low, 1e-4 * size), _LONGEST * size, _LENGTHS)
     costs, variances = [], []
@@ -158,7 +164,7 @@ def correlated_covariance(
     middle = normal * noise.sigma2
     if noise.common is not None and n > 1:
         some = np.random.default_rng(seed).choice(n, min(n, _PAIRS), replace=False)
-        d = cdist(points[some], points[some])
+        d = _apart(points[some])
         together = noise.covariance(d)
         np.fill_diagonal(together, 0.0)
         m = len(some)
