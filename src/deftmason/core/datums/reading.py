@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -25,6 +26,9 @@ _WAVES = 1.5  # of the scatter of small patches: what its waves add over a whole
 _AS_NOISE = 1.3  # of the noise: what scatters less is flat enough
 _LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
 _LESS = 0.75  # of the best area: a reading that explains less is another surface's
+
+#: What was read last of each scan in hand: a click lights it, tries it and lists it.
+_LAST: WeakKeyDictionary[ScanIndex, tuple[tuple, list[Reading]]] = WeakKeyDictionary()
 
 
 @dataclass(frozen=True)
@@ -83,6 +87,14 @@ def readings(index: ScanIndex, place, *, angle_deg: float | None = None, normal=
     ------
     BadInput : where no kind passes through the place.
     """
+    asked = (*map(float, place), angle_deg, None if normal is None else tuple(map(float, normal)))
+    known = _LAST.get(index)
+    if known is None or known[0] != asked:
+        known = _LAST[index] = (asked, _read(index, place, angle_deg, normal))
+    return known[1]
+
+
+def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Reading]:
     seed, missed = index.nearest_facet(np.asarray(place, float), None if normal is None else np.asarray(normal, float))
     angle = RULES[_RULE] if angle_deg is None else angle_deg
     turn = angle / RULES[_RULE]

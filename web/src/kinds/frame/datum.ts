@@ -11,8 +11,6 @@ import DatumForm from './DatumForm.vue'
 type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null; read?: boolean }
 type Told = Schemas['DatumTold']
 
-const MOST_OFFERS = 3
-
 const fresh = (room: Room, scan: string, element: Element, pick: PickRecord | null): Partial<Record> => ({
   name: room.job.freeName(NAME_OF[element]),
   scan,
@@ -90,7 +88,7 @@ export default defineKind<Record, Told>({
   ],
   ready: (r) => !!r.pick || 'Click the surface on the scan',
   verb: () => 'Lay datum',
-  offers: (given, room) => (given.length === 1 ? likeliest(given[0], room).slice(0, MOST_OFFERS) : []),
+  offers: (given, room) => (given.length === 1 ? likeliest(given[0], room) : []),
   widens: (factor, r, room) => {
     if (r.pick) widenPick(r.pick, factor, r.scan, r.element, room)
   },
