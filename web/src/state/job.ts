@@ -6,7 +6,7 @@ import type { JobView, Matrix, ScanLine, Stamp, Stone } from '../api/types'
 import { useDetails } from './details'
 
 const WORKING = 450 // ms between two looks while something is worked out
-const IDLE = 1500 // ms between two looks at whether others changed the job
+const IDLE = 1200 // ms between two looks at whether others changed the job
 const LOST = 2500
 
 export const done = (s: Stone) => s.status === 'sound' || s.status === 'attention'

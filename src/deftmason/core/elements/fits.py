@@ -452,7 +452,8 @@ def _robust_search(kind, q, normals, w, hold, held) -> Model:
         if trial == 0 and len(q) > 4000:
             pick = rng.choice(len(q), 4000, replace=False)
         try:
-            m = _search(kind, q[pick], None if normals is None else normals[pick], w[pick], hold, held, None)
+            n = None if normals is None else normals[pick]
+            m = _search(kind, q[pick], n, w[pick], hold, held, None, True)
         except BadInput:
             continue
         score = float(np.median(np.abs(m.element().distance(q))))

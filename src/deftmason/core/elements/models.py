@@ -22,6 +22,12 @@ from .shapes import Circle, Cone, Cylinder, Element, Sphere, Torus
 __all__ = ["Model", "RoundModel", "SphereModel", "ConeModel", "TorusModel", "DirectionHold"]
 
 
+def cross(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Cross product of two single vectors (3,): a tenth of the time of the general one, where fits spend theirs."""
+    (x, y, z), (u, v, w) = a.tolist(), b.tolist()
+    return np.array([y * w - z * v, z * u - x * w, x * v - y * u])
+
+
 @dataclass(frozen=True)
 class DirectionHold:
     """Keeps an element's direction along ``vector`` (``parallel``) or square to it."""
@@ -40,7 +46,7 @@ class DirectionHold:
         """Allowed motions of ``a`` in the basis e1, e2: columns, (2, 0…1)."""
         if self.parallel:
             return np.zeros((2, 0))
-        t = np.cross(self.vector, a)
+        t = cross(self.vector, a)
         return np.array([[t @ e1], [t @ e2]])
 
 
@@ -105,7 +111,7 @@ class RoundModel(Model):
 
     def evaluate(self, p):
         a, n, rho, k = self.a, self.n, self.rho, self.k
-        m = np.cross(a, n)
+        m = cross(a, n)
         x = p - self.origin
         pa, pn, pm = x @ a, x @ n, x @ m
         q2 = pn**2 + pm**2
@@ -128,13 +134,13 @@ class RoundModel(Model):
         return np.concatenate([d, h]), np.vstack([j, jh])
 
     def moved_by(self, d):
-        m = np.cross(self.a, self.n)
+        m = cross(self.a, self.n)
         a, n = _turned(self.a, self.n, m, d[0], d[1])
         if self.hold is not None:
             a = self.hold.project(a)
             n = n - (n @ a) * a
             n /= np.linalg.norm(n)
-        m = np.cross(a, n)
+        m = cross(a, n)
         n = np.cos(d[2]) * n + np.sin(d[2]) * m
         k = self.k + d[4] if self.fixed_radius is None else self.k
         height = None if self.height is None else self.height + d[5]
@@ -143,7 +149,7 @@ class RoundModel(Model):
     def free(self):
         fixed = [] if self.fixed_radius is None else [4]
         size = 5 if self.height is None else 6
-        return _free_basis(size, self.hold, self.a, self.n, np.cross(self.a, self.n), fixed)
+        return _free_basis(size, self.hold, self.a, self.n, cross(self.a, self.n), fixed)
 
     def element(self):
         k = self.k if abs(self.k) > 1e-12 else 1e-12

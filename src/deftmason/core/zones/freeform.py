@@ -1,12 +1,17 @@
 """Which zones only follow a free surface for a while: where they end, the surface bends on as they do.
 
 A zone stops on a free surface where the change of bend has carried it a few noises away from its element; at a true
-border the bend changes by far more than that.
+border the bend changes by far more than that. Where it does not (a pipe that bends gently), the pattern tells: pieces
+of a free surface lie about each other like cobbles, true faces that run on gently follow one another in a row, and at
+least some of them went on far longer than a steady change of bend would have let them.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
+from scipy.sparse.csgraph import connected_components
 
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from .borders import thin_pieces
@@ -19,7 +24,8 @@ _RUNS_ON_DEG = 12.0  # neighbouring facets that turn less are not parted by an e
 _CREASE_DEG = 24.0
 _ALIKE = 0.4  # of the stronger: bends that differ by less are one
 _UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared that growing cannot see
-_SHARE, _INTO_FREE = 0.3, 0.5  # of a zone's border over which it runs on; into what is free, too
+_SHARE, _AMONG, _INTO_FREE = 0.3, 0.15, 0.5  # of a zone's border over which it runs on; among cobbles; into free ones
+_SOLID = 400.0  # of the noise: a change of bend times the zone's own width squared that growing surely had seen
 _ABSORB_SHARE = 0.55  # of a zone's border that runs on into a larger free one: then it is part of that
 _EDGE_WEIGHT = 0.4  # of a border along an edge, against one that runs on
 _PLACES = 60  # of a border
@@ -64,19 +70,37 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
     count = len(elements)
     if ground.index.exact or not count:
         return np.zeros(count, bool)
-    whole, alike, smooth = _meetings(ground, labels, elements)
-    free = alike.sum(axis=1) > _SHARE * np.maximum(whole, 1)
+    whole, alike, smooth, solid = _meetings(ground, labels, elements)
+    area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], count)
+    share = alike.sum(axis=1) / np.maximum(whole, 1)
+    free = np.zeros(count, bool)
+    for own, cobbled in _patterns(alike):
+        if cobbled:
+            free[own] = share[own] > _AMONG
+        elif area[own][solid[own]].sum() < 0.5 * area[own].sum():
+            free[own] = share[own] > _SHARE
     while True:
-        runs = alike.sum(axis=1) + (smooth - alike)[:, free].sum(axis=1)
-        more = free | (runs > _INTO_FREE * np.maximum(whole, 1))
+        more = free | (smooth[:, free].sum(axis=1) > _INTO_FREE * np.maximum(whole, 1))
         if more.sum() == free.sum():
             return free
         free = more
 
 
+def _patterns(alike: np.ndarray) -> Iterator[tuple[np.ndarray, bool]]:
+    """Zones (k,) that run on into one another, and whether they lie about each other and not in a row or ring."""
+    graph = alike > 0
+    graph |= graph.T
+    pieces, of = connected_components(graph, directed=False)
+    for piece in range(pieces):
+        own = np.nonzero(of == piece)[0]
+        if len(own) > 1:
+            yield own, np.triu(graph[np.ix_(own, own)]).sum() > len(own)
+
+
 def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
-    """How many border edges each zone has (z,), and with each other (z, z) how many without a crease and, of these, how
-    many across which the bend does not change by more than growing could have seen.
+    """How many border edges each zone has (z,); with each other (z, z) how many across which the bend does not change by
+    more than growing could have seen, and how many without a crease; and whether it went on far longer than a steady
+    change of bend to its neighbours would have let it (z,).
     """
     count = len(elements)
     order = np.argsort(labels, kind="stable")
@@ -87,11 +111,13 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
     c = ground.index.mesh.centroids
     least = np.cos(np.radians(_RUNS_ON_DEG))
     whole, alike, smooth = np.zeros(count), np.zeros((count, count)), np.zeros((count, count))
+    solid = np.zeros(count, bool)
     for i in range(count):
         f, g = _across(ground, labels, facets[i], i)
         whole[i] = len(f)
         calm = np.einsum("ij,ij->i", ground.normals[f], ground.normals[g]) > least
         f, g = f[calm], g[calm]
+        seen = []
         for j in np.unique(labels[g]):
             if j < 0:
                 continue
@@ -107,7 +133,9 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
             wide = min(area[i], area[j]) / max(length, 1e-300)
             if abs(own - other) < max(_ALIKE * max(abs(own), abs(other)), _UNSEEN * ground.noise / wide**2):
                 alike[i, j] = mine.sum()
-    return whole, alike, smooth
+                seen.append(abs(own - other) * (area[i] / max(length, 1e-300)) ** 2)
+        solid[i] = bool(seen) and min(seen) > _SOLID * ground.noise
+    return whole, alike, smooth, solid
 
 
 def _across(ground: Ground, labels: np.ndarray, facets: np.ndarray, label: int) -> tuple[np.ndarray, np.ndarray]:
