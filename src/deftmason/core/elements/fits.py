@@ -164,7 +164,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
             ps, ns, ws = p, normals, sw
         tried = []
         for s in _starts(kind, ps, ns, hold, radius, p if len(p) < 20_000 else p[:: len(p) // 10_000], quick):
-            m, c = _levenberg(s, ps, ws, 40, enough)
+            m, c = _levenberg(s, ps, ws, 12 if quick else 40, enough)
             tried.append((c, m))
         if not tried:
             raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
@@ -172,7 +172,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
         starts = [m for _, m in tried[: 1 if quick else _FULL_STARTS]]
     best = None
     for s in starts:
-        m, c = _levenberg(s, p, sw, 200, enough)
+        m, c = _levenberg(s, p, sw, 15 if quick else 200, enough)
         if best is None or c < best[0]:
             best = (c, m)
     if start is None and kind == "torus" and not quick:
