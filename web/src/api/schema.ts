@@ -306,6 +306,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/scans/{step_id}/other": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Other
+         * @description Put another scan of the same part in the place of one: it is laid onto it, and all that rests on it runs again.
+         */
+        post: operations["deftmason_server_jobs_shelf_put_other"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/select": {
         parameters: {
             query?: never;
@@ -3545,6 +3565,15 @@ export interface components {
              */
             name: string;
             /**
+             * Onto
+             * @description Places of the scan this one stands in for, where it is another scan of the same part.
+             */
+            onto: [
+                number,
+                number,
+                number
+            ][];
+            /**
              * Sha256
              * @description Checksum of the original file.
              */
@@ -5007,6 +5036,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["MoreScans"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_shelf_put_other: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtIn"];
             };
         };
         responses: {

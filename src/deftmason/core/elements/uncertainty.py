@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-__all__ = ["NoiseModel", "correlated_covariance", "correlation_inflation", "noise_model"]
+__all__ = ["NoiseModel", "by_blocks", "correlated_covariance", "correlation_inflation", "noise_model"]
 
 _LEVELS, _FEW, _MANY = 6, 6, 16_384  # 2**levels cells, so many points of each for distances, of this many
 _LENGTHS, _TABLE = 9, 160
@@ -177,6 +177,22 @@ def correlated_covariance(
         middle += (n * (n - 1) / (m * (m - 1.0))) * (j.T @ together @ j)
     inflation = float(np.trace(inverse @ middle) / (len(normal) * noise.sigma2)) if noise.sigma2 > 0 else 1.0
     return inverse @ middle @ inverse, max(inflation, 1.0)
+
+
+def by_blocks(places: np.ndarray, weighted: np.ndarray, jacobian: np.ndarray, residuals: np.ndarray) -> np.ndarray:
+    """Covariance (p, p) of weighted least-squares parameters from what blocks of neighbouring places say one against
+    the other, whatever their noise has in common within a block (Liang, Zeger 1986, *Biometrika* 73, 13-22).
+
+    Parameters
+    ----------
+    places : (n, 3), by whose nearness blocks are cut.  weighted : (n, p) the Jacobian times the weights.
+    jacobian : (n, p) of the residuals (n,).
+    """
+    cells = _cells(places, _LEVELS)
+    inverse = np.linalg.pinv(weighted.T @ jacobian, rcond=1e-14)
+    pulls = np.einsum("bmp,bm->bp", weighted[cells], residuals[cells])
+    k, p = pulls.shape
+    return inverse @ (pulls.T @ pulls) @ inverse.T * k / max(k - p, 1)
 
 
 def correlation_inflation(points: np.ndarray, residuals: np.ndarray, *, seed: int = 7) -> float:

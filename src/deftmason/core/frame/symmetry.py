@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..elements import Plane, perpendicular_pair
-from ..elements.uncertainty import correlated_covariance, noise_model
+from ..elements.uncertainty import by_blocks
 from ..errors import BadInput
 from ..progress import Progress, silent
 from ..scan.index import ScanIndex
@@ -25,6 +25,7 @@ _VOTERS, _SAMPLE = 900, 40_000
 _ALIKE = 0.15  # how far a mirrored normal may lie from the other's
 _APART = 0.04  # of the size: pairs nearer than that tell no plane
 _PEAKS, _SETTLED = 40, 10
+_PART_SAMPLE = 4000
 _NORMALS = 0.85  # cosine: what agrees also faces alike
 _GAP = 2.5  # sample spacings: nothing farther beside agrees
 _NOISES = 3.0  # what agrees lies within so many
@@ -158,17 +159,60 @@ def _settled(s: _Surface, some: np.ndarray, normal: np.ndarray, offset: float, r
     return normal, offset
 
 
+def _weights(r: np.ndarray, reach: float) -> np.ndarray:
+    """Tukey's biweight: nothing from ``reach`` on counts."""
+    return np.where(np.abs(r) < reach, (1 - (r / reach) ** 2) ** 2, 0.0)
+
+
+def _polished(s: _Surface, some: np.ndarray, normal: np.ndarray, offset: float, rounds: int):
+    """The plane where most agrees within the noise, what agrees less counting less and less; with how much does."""
+    for k in range(rounds):
+        r, j, there, (e1, e2) = _step(s, some, normal, offset, s.reach)
+        if there.sum() < 60:
+            return None
+        w = np.sqrt(_weights(r, s.reach))
+        scale = np.array([s.size, s.size, 1.0])
+        x = np.linalg.lstsq((j / scale) * w[:, None], -r * w, rcond=1e-10)[0] / scale
+        normal = normal + x[0] * e1 + x[1] * e2
+        normal /= np.linalg.norm(normal)
+        offset += float(x[2])
+        if k > 2 and abs(x[2]) + s.size * float(np.hypot(x[0], x[1])) < 1e-6 * s.size:
+            break
+    r, _, there = s.mirrored(some, normal, offset)
+    return float((_weights(r, s.reach) * there).mean()), normal, offset
+
+
+def _by_parts(s: _Surface, normal: np.ndarray, offset: float):
+    """The plane again where most agrees. One part of a bent piece may mirror itself in another plane than the rest, and
+    the plane of all lies between; each part on its own side is asked for its own, and the best for the whole stays.
+    """
+    some = np.random.default_rng(6).choice(len(s.p), _PART_SAMPLE, replace=False)
+    best = _polished(s, some, normal, offset, 20)
+    axes = perpendicular_pair(normal)
+    for along in (*axes, axes[0] + axes[1], axes[0] - axes[1]):
+        height = s.p[some] @ along
+        low, high = np.quantile(height, [0.4, 0.6])
+        for part in (some[height < high], some[height > low]):
+            own = _settled(s, part, normal, offset, 6)
+            tried = None if own is None else _polished(s, some, *own, 8)
+            if tried is not None and (best is None or tried[0] > best[0]):
+                best = tried
+    if best is None:
+        return None
+    got = _polished(s, np.arange(len(s.p)), *best[1:], 12)
+    return None if got is None else got[1:]
+
+
 def _told(s: _Surface, normal: np.ndarray, offset: float) -> SymmetryPlane:
     every = np.arange(len(s.p))
-    r, j, there, _ = _step(s, every, normal, offset, s.reach)
+    r, j, there, (e1, e2) = _step(s, every, normal, offset, s.reach)
     share = float(there.mean())
     sigma = np.zeros(3)
     if len(r) > 60:
-        few = slice(None, None, max(1, len(r) // 8000))
-        places = s.p[there][few]
-        # Each pair of places is seen twice, from either side.
-        cov, _ = correlated_covariance(places, j[few], noise_model(places, r[few], j[few]))
-        sigma = np.sqrt(2 * np.maximum(np.diag(cov), 0))
+        # Both places of a pair lie in one block; what neighbours have in common, they have in common there.
+        p = s.p[there]
+        folded = np.column_stack([np.abs(p @ normal - offset), p @ e1, p @ e2])
+        sigma = np.sqrt(np.diag(by_blocks(folded, j * _weights(r, s.reach)[:, None], j, r)))
     if normal[int(np.argmax(np.abs(normal)))] < 0:
         normal, offset = -normal, -offset
     return SymmetryPlane(
@@ -206,9 +250,9 @@ def symmetries(index: ScanIndex, *, noise: float | None = None, progress: Progre
     planes: list[SymmetryPlane] = []
     for k, (share, normal, offset) in enumerate(found[:5]):
         progress(0.7 + 0.06 * k, "Settling what agrees")
-        if share < 0.7 * _LEAST:
+        if share < 0.85 * _LEAST:
             continue
-        got = _settled(s, np.arange(len(s.p)), normal, offset, 12)
+        got = _by_parts(s, normal, offset)
         if got is not None:
             planes.append(_told(s, *got))
     planes = [p for p in planes if p.share >= _LEAST]

@@ -230,6 +230,28 @@ def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
     return {"id": job.id}
 
 
+@router.post("/jobs/{job_id}/scans/{step_id}/other", response=Created)
+def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
+    """Put another scan of the same part in the place of one: it is laid onto it, and all that rests on it runs again."""
+    job = job_of(request, job_id)
+    ((upload, wanted),) = _uploads(request, [data])
+    fresh = _scan_steps([(upload, wanted)], [])[0]
+
+    def put(steps: list[dict]) -> list[dict]:
+        old = next((s for s in steps if s["id"] == step_id and s["kind"] == fresh["kind"]), None)
+        if old is None:
+            raise HttpError(404, "There is no such scan in this job.")
+        if not old.get("likeness"):
+            raise BadInput("This scan is still being read; wait until its stone is laid.", field="scans")
+        kept = {k: old[k] for k in ("id", "name")}
+        new = {**old, **fresh, **kept, "onto": old["likeness"], "likeness": []}
+        return [new if s is old else s for s in steps]
+
+    change(job, f"Another scan: {upload.name}", put, trusted=True)
+    settle(job, "Laying the job on the other scan", person_of(request))
+    return {"id": job.id}
+
+
 def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload, BroughtIn]]:
     if not wanted:
         raise BadInput("Bring in a scan file first.", field="scans")

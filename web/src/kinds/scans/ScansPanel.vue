@@ -26,13 +26,15 @@ watch(
   },
   { immediate: true },
 )
-const more = ref(false)
+const wants = ref<'' | 'more' | 'other'>('')
 const error = ref('')
 async function bring(scans: Record<string, unknown>[]) {
   error.value = ''
+  const path = `/jobs/${j.job!.id}/scans`
   try {
-    await call('POST', `/jobs/${j.job!.id}/scans`, { scans })
-    more.value = false
+    if (wants.value === 'other') await call('POST', `${path}/${on.value!.id}/other`, scans[0])
+    else await call('POST', path, { scans })
+    wants.value = ''
     await j.refresh()
   } catch (e) {
     error.value = (e as Error).message
@@ -79,8 +81,20 @@ const title = computed(() => (many.value ? `${captures.value.length} scans` : (o
     </button>
   </section>
   <section class="section">
-    <button v-if="!more" class="btn w-full" @click="more = true">Bring in more scans</button>
-    <Bring v-else small action="Add to the job" @ready="bring" />
+    <template v-if="!wants">
+      <button class="btn w-full" @click="wants = 'more'">Bring in more scans</button>
+      <button v-if="on" class="btn mt-1.5 w-full" @click="wants = 'other'">
+        Put another scan in its place
+      </button>
+    </template>
+    <template v-else>
+      <p v-if="wants === 'other'" class="mb-2 text-soft">
+        Another scan of the same part is laid onto {{ on?.name }}; every stone runs again on it, without a
+        pick.
+      </p>
+      <Bring small :action="wants === 'other' ? 'Lay it in its place' : 'Add to the job'" @ready="bring" />
+      <button class="btn mt-1.5 w-full" @click="wants = ''">Leave it as it is</button>
+    </template>
     <p v-if="error" class="note-bad mt-2" role="alert">{{ error }}</p>
   </section>
 </template>

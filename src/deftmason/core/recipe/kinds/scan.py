@@ -87,6 +87,11 @@ class ScanStep(Step):
         max_length=5000,
         description="A few hundred places of the scan, so that another scan can be laid onto it.",
     )
+    onto: list[Place] = Field(
+        default_factory=list,
+        max_length=5000,
+        description="Places of the scan this one stands in for, where it is another scan of the same part.",
+    )
 
     def run(self, context, progress):
         from ...scan.files import read_scan
@@ -104,9 +109,10 @@ class ScanStep(Step):
         )
         scan, says = read.scan, " ".join(read.warnings)
         summary = {}
-        if context.scan_replaced(self.name) and self.likeness and isinstance(scan, TriMesh):
+        first = self.likeness if context.scan_replaced(self.name) else self.onto
+        if first and isinstance(scan, TriMesh):
             progress(0.5, "Laying the other scan onto the first")
-            motion, rms = settle_onto(scan, self.likeness)
+            motion, rms = settle_onto(scan, first)
             scan = scan.moved(motion)
             summary["settled_rms"] = rms
             says = f"Another scan, laid onto the first one's place (rms {rms:.3f} mm). {says}".strip()

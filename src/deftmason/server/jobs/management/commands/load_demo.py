@@ -57,16 +57,22 @@ class Command(BaseCommand):
     def _scans(self, spacing: float, lantern_spacing: float) -> None:
         """The jobs that begin with a scan: six raw views of the arm, the bracket raw and sound."""
         from deftmason.demo.bracket import bracket_scanner, raw_bracket, true_bracket
+        from deftmason.demo.hinge import hinge_scan
         from deftmason.demo.lantern import lantern_scans
         from deftmason.rig.scanner import scan_part
 
-        # The two parts are scanned side by side, on a core each.
-        self.stdout.write("Scanning the lantern arm on its slab and the chain guide bracket …")
+        # The parts are scanned side by side, on a core each.
+        self.stdout.write("Scanning the lantern arm on its slab, the chain guide bracket and the rowlock hinge …")
         with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as helper:
             arms = helper.submit(lantern_scans, lantern_spacing)
             mesh, pose = scan_part(true_bracket(), bracket_scanner(spacing))
+            hinge, hinge_pose = hinge_scan(1.15 * spacing)
             views = arms.result()
-        truth = {"bracket": {"pose": pose.matrix.tolist()}, "lantern": [{"pose": p.matrix.tolist()} for _, p in views]}
+        truth = {
+            "bracket": {"pose": pose.matrix.tolist()},
+            "hinge": {"pose": hinge_pose.matrix.tolist()},
+            "lantern": [{"pose": p.matrix.tolist()} for _, p in views],
+        }
         _truth_file().write_text(json.dumps(truth))
         names = [f"Lantern arm {k + 1}.ply" for k in range(len(views))]
         arm_steps = [scan_record(self._kept(m, n), n, "mm", None, k) for k, ((m, _), n) in enumerate(zip(views, names))]
@@ -75,6 +81,14 @@ class Command(BaseCommand):
             self._kept(mesh, "Bracket scan.ply"),
         )
         begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern", patience=_PATIENCE)
+        begin_job(
+            "Rowlock hinge",
+            [scan_record(self._kept(hinge, "Hinge scan.ply"), "Hinge scan.ply", "mm")],
+            None,
+            "demo",
+            demo="hinge",
+            patience=_PATIENCE,
+        )
         begin_job(
             "Chain guide bracket, raw",
             [scan_record(raw_file, "Bracket raw.ply", "mm")],
