@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..elements import Element, Plane, RigidMotion
+from ..elements import Element, Plane, Point, RigidMotion
 from ..errors import BadInput
 
 __all__ = ["Frame", "farthest_move", "set_frame"]
@@ -64,8 +64,8 @@ def set_frame(
     """The frame in which ``first`` gives one axis, ``second`` the next, and ``origin`` the zero point.
 
     A plane's axis points into the material (against its outward normal) unless flipped. The first datum holds its
-    direction exactly; the second only what is left. Zero lies on the first datum where it is a plane, and on the
-    second datum's and origin's axis as far as they fix it.
+    direction exactly; the second only what is left. Zero is the origin where that is a point; else it lies on the first
+    datum where it is a plane, and on the second datum's and origin's axis as far as they fix it.
     """
     if first_axis == second_axis:
         raise BadInput("First and second datum cannot both set the same axis; choose two.", field="second_axis")
@@ -115,10 +115,11 @@ def set_frame(
         if origin is None:
             zero = _place(first)
         held += _across(a)
-    if isinstance(first, Plane):
+    settled = isinstance(origin, Point)  # a point says where zero is, whatever the planes say
+    if isinstance(first, Plane) and not settled:
         zero = zero - first.normal * float((zero - first.point) @ first.normal)
         held.append(a)
-    if isinstance(second, Plane) and not _is_axis(origin):
+    if isinstance(second, Plane) and not _is_axis(origin) and not settled:
         zero = zero - b * float((zero - second.point) @ b)
         held.append(b)
     open_ += _free_moves(rows, held)
@@ -144,8 +145,7 @@ def _free_moves(rows: np.ndarray, held: list[np.ndarray]) -> list[str]:
     return out
 
 
-def farthest_move(a: RigidMotion, b: RigidMotion, bounds) -> float:
-    """How far (mm) the farthest corner of a box (2, 3) lands elsewhere under one motion than under another."""
-    low, high = np.asarray(bounds, float)
-    corners = np.array([[(low, high)[k >> i & 1][i] for i in range(3)] for k in range(8)])
-    return float(np.linalg.norm(a.points(corners) - b.points(corners), axis=1).max())
+def farthest_move(a: RigidMotion, b: RigidMotion, places) -> float:
+    """How far (mm) the farthest of some places (n, 3) lands elsewhere under one motion than under another."""
+    p = np.asarray(places, float)
+    return float(np.linalg.norm(a.points(p) - b.points(p), axis=1).max())

@@ -17,6 +17,7 @@ __all__ = ["ScanIndex"]
 
 _CALM_DEG = 1.5  # smoothing goes on until neighbouring normals differ by about this much
 _MOST_ROUNDS = 8
+_SIDES = 96  # ways in which the outermost places are looked for
 _FLAT_TURN, _FLAT_SHARE = 1e-4, 0.1  # rad between neighbours in one plane, and the share of such pairs on an exact mesh
 
 
@@ -76,6 +77,16 @@ class ScanIndex:
             turn = np.linalg.norm(np.cross(n[ok], self.mesh.normals[g[ok, k]]), axis=1)
             hit, total = hit + int((turn < _FLAT_TURN).sum()), total + int(ok.sum())
         return total > 0 and hit > _FLAT_SHARE * total
+
+    @cached_property
+    def extremes(self) -> np.ndarray:
+        """The outermost places (k, 3) of the scan, to every side: what a turn of it moves the farthest."""
+        i = np.arange(_SIDES) + 0.5
+        z, turn = 1 - 2 * i / _SIDES, i * np.pi * (1 + np.sqrt(5))
+        level = np.sqrt(1 - z * z)
+        p = self.mesh.vertices
+        heights = (p - p.mean(axis=0)) @ np.stack([level * np.cos(turn), level * np.sin(turn), z])
+        return p[np.unique(heights.argmax(axis=0))]
 
     @cached_property
     def calm_normals(self) -> np.ndarray:

@@ -98,7 +98,7 @@ def _patterns(alike: np.ndarray) -> Iterator[tuple[np.ndarray, bool]]:
 
 
 def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
-    """How many border edges each zone has (z,); with each other (z, z) how many across which the bend does not change by
+    """How many border edges each zone has (z,); with each other (z, z) how many across which the bend changes by no
     more than growing could have seen, and how many without a crease; and whether it went on far longer than a steady
     change of bend to its neighbours would have let it (z,).
     """

@@ -232,7 +232,7 @@ def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
 
 @router.post("/jobs/{job_id}/scans/{step_id}/other", response=Created)
 def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
-    """Put another scan of the same part in the place of one: it is laid onto it, and all that rests on it runs again."""
+    """Put another scan of the same part in the place of one: laid onto it, and all that rests on it runs again."""
     job = job_of(request, job_id)
     ((upload, wanted),) = _uploads(request, [data])
     fresh = _scan_steps([(upload, wanted)], [])[0]

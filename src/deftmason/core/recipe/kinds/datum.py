@@ -114,7 +114,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
 
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")
@@ -205,7 +205,7 @@ class DatumStep(Step):
             "uncertainty": f.uncertainty,
             "area": summary["area"],
             "length": summary.get("length", 0.0),
-            "bounds": index.mesh.bounds.tolist(),
+            "extremes": index.extremes.tolist(),
         }
         return Outcome(output, summary, says, status, values)
 

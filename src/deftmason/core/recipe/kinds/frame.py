@@ -52,7 +52,7 @@ class FrameStep(Step):
     produces: ClassVar[str] = "frame"
     tells: ClassVar[type[Told]] = FrameTold
 
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
 
     kind: Literal["frame"] = "frame"
     first: DatumRef = Field(description="Datum that holds the first axis exactly.")
@@ -101,12 +101,14 @@ class FrameStep(Step):
 
     def _orders(self, context, motion) -> list[dict]:
         """Both orders of trust of the first two datums, the chosen one first."""
+        from scipy.spatial.distance import pdist
+
         from ...frame.align import farthest_move
 
         if self.second is None:
             return []
-        bounds = context.output(self.first, "datum").get("bounds")
-        reach = None if bounds is None else float(np.linalg.norm(np.subtract(bounds[1], bounds[0])))
+        edge = context.output(self.first, "datum").get("extremes")
+        reach = None if edge is None else float(pdist(edge).max())
         out = []
         for swapped in (False, True):
             try:
@@ -121,7 +123,7 @@ class FrameStep(Step):
                     "second": ids[1],
                     "degrees": off,
                     "edge_mm": None if reach is None else abs(float(np.tan(np.radians(off)))) * reach,
-                    "moves_mm": None if bounds is None else farthest_move(f.motion, motion, bounds),
+                    "moves_mm": None if edge is None else farthest_move(f.motion, motion, edge),
                     "chosen": not swapped,
                 }
             )

@@ -52,6 +52,7 @@ class ConstructStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Construct"
+    computation: ClassVar[int] = 2
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = MadeDatumTold
 
@@ -112,7 +113,7 @@ class ConstructStep(Step):
             "uncertainty": made.uncertainty,
             "area": area,
             "length": length,
-            "bounds": next((s["bounds"] for s in sizes if s.get("bounds")), None),
+            "extremes": next((s["extremes"] for s in sizes if s.get("extremes") is not None), None),
         }
         return Outcome(output, summary, "", "sound", values)
 
@@ -135,6 +136,7 @@ class MirrorStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Plane of symmetry"
+    computation: ClassVar[int] = 2
     produces: ClassVar[str] = "datum"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = MirrorTold
@@ -186,7 +188,7 @@ class MirrorStep(Step):
             "uncertainty": uncertainty,
             "area": area,
             "length": float(np.sqrt(area)),
-            "bounds": index.mesh.bounds.tolist(),
+            "extremes": index.extremes.tolist(),
         }
         return Outcome(output, summary)
 
