@@ -12,6 +12,7 @@ from deftmason.demo.lantern import true_lantern_arm
 
 from .room import Room
 from .test_clean import bench, laid, open_job, stage, to_part, truth, vertices  # noqa: F401
+from .test_frame import made_of, number, read
 from .test_story import shot
 
 pytestmark = pytest.mark.browser
@@ -77,7 +78,55 @@ def test_the_lantern_arm_joins_by_itself(server, truth, page):  # noqa: F811
     d = np.abs(ModelSurface(true_lantern_arm()).distances(merged).distance)
     assert np.quantile(d, 0.68) < 0.03 and (d > 0.5).mean() < 0.005
     page.get_by_role("complementary", name="Yard").get_by_text("Merged").wait_for()
-    undone(room, "Rough match", "Settled", "Merged")
+    an_incomplete_frame_on_the_merged_arm(page, np.array(truth["lantern"][0]["pose"]))
+    undone(
+        room, "Rough match", "Settled", "Merged", "Symmetry", "Eye", "Foot", "Eye's middle", "Arm frame", "Whole frame"
+    )
+
+
+def an_incomplete_frame_on_the_merged_arm(page, pose):
+    """Its plane of symmetry, the eye's middle; the turn that stays open is said, and closed by the foot."""
+    room = Room(page, pose)
+    room.tool("Frame", "Plane of symmetry")
+    page.locator('[data-figure="share"]').wait_for(timeout=90_000)
+    room.name("Symmetry")
+    room.lay("Symmetry")
+    plane = room.summary("Symmetry")["parameters"]
+    assert abs(np.dot(plane["normal"], pose[:3, 1])) > np.cos(np.radians(0.15))
+    assert abs((np.array(plane["point"]) - pose[:3, 3]) @ pose[:3, 1]) < 0.05
+    read(room, (52, 5.5, 36), (0, 0.8, 0.6), "Eye", "diameter", tilt=(0, 0, 0))
+    assert number(room.figure("diameter").replace("⌀", "")) == pytest.approx(11, abs=0.05)
+    room.lay("Eye")
+    read(room, (0, 0, 0), (0, 0, -1), "Foot")
+    room.lay("Foot")
+    made_of(room, "Symmetry", "Eye")
+    assert room.figure("gives") == "point"
+    room.name("Eye's middle")
+    room.lay("Eye's middle")
+    middle = (pose @ [52, 0, 41.5, 1])[:3]
+    assert np.linalg.norm(np.array(room.summary("Eye's middle")["parameters"]["point"]) - middle) < 0.06
+
+    room.tool("Frame", "Set frame")
+    page.locator("label:has-text('first') select").first.wait_for()
+    for slot, name in (("first", "Symmetry"), ("second", "none"), ("origin", "Eye's middle")):
+        page.locator(f"label:has-text('{slot}') select").first.select_option(label=name)
+    page.get_by_label("axis of the first datum").select_option("y")
+    page.locator('[data-figure="open"]', has_text="Still open: turn about y.").wait_for()
+    room.name("Arm frame")
+    room.lay("Arm frame")
+    assert room.summary("Arm frame")["open"] == ["turn about y"]
+
+    room.tool("Frame", "Set frame")
+    page.locator("label:has-text('first') select").first.wait_for()
+    for slot, name in (("first", "Symmetry"), ("second", "Foot"), ("origin", "Eye's middle")):
+        page.locator(f"label:has-text('{slot}') select").first.select_option(label=name)
+    page.get_by_label("axis of the first datum").select_option("y")
+    page.get_by_label("axis of the second datum").select_option("z")
+    page.get_by_text("All six freedoms are held").wait_for()
+    room.name("Whole frame")
+    room.lay("Whole frame")
+    back = np.linalg.inv(pose) @ np.linalg.inv(np.array(room.summary("Whole frame")["matrix"]))
+    assert abs(back[2, 2]) > np.cos(np.radians(0.15)) and np.abs(back[:3, 3] - [52, 0, 41.5]).max() < 0.06
 
 
 def test_a_scan_is_placed_by_clicked_pairs(server, truth, page):  # noqa: F811

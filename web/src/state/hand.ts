@@ -1,7 +1,7 @@
 /** What is in hand: one step's record, tried as it changes, laid or dropped. */
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef } from 'vue'
-import { numbers, study } from '../api/client'
+import { numbers, study, type Refusal } from '../api/client'
 import type { PickRecord, Preview, StepRecord, Stone, StoneDetail } from '../api/types'
 import type { Kind, Slot, Tool } from '../kinds/kind'
 import { kindOf } from '../kinds/registry'
@@ -157,7 +157,9 @@ export const useHand: () => Hand = defineStore('hand', () => {
         preview.value = got
         error.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
       } catch (e) {
-        if ((e as Error).name !== 'AbortError') error.value = (e as Error).message
+        // An older question that reached the server late stops this one: it is asked again.
+        if (mine === asked && (e as Refusal).code === 'cancelled') tryIt(60)
+        else if ((e as Error).name !== 'AbortError') error.value = (e as Error).message
       } finally {
         if (mine === asked) {
           previewing.value = false

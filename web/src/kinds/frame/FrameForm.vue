@@ -100,13 +100,13 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
           <thead class="text-left text-soft">
             <tr>
               <th class="font-normal">held exactly</th>
-              <th class="text-right font-normal">other misses</th>
-              <th class="text-right font-normal">part moves</th>
+              <th class="pl-2 text-right font-normal">other misses</th>
+              <th class="pl-3 text-right font-normal">part moves</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="o in s.orders" :key="o.first" class="border-t border-dotted border-rule">
-              <td class="max-w-[110px] truncate py-1 pr-1">
+              <td class="max-w-[104px] truncate py-1 pr-1">
                 <button
                   class="btn w-full truncate !px-1.5 !py-0.5 text-left"
                   :class="{ 'btn-on': o.chosen }"
@@ -118,7 +118,7 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
               </td>
               <td class="fig text-right">
                 {{ signed(o.degrees) }}°<span v-if="o.edge_mm !== null" class="block text-soft"
-                  >{{ o.edge_mm.toFixed(3) }} mm at its edge</span
+                  >{{ o.edge_mm.toFixed(2) }} mm at edge</span
                 >
               </td>
               <td class="fig text-right">{{ o.chosen ? '' : `${(o.moves_mm ?? 0).toFixed(3)} mm` }}</td>
