@@ -8,6 +8,7 @@ from deftmason.core.frame.symmetry import symmetries
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.zones import read_zones
+from deftmason.demo.hinge import hinge_scan
 
 from ..bracket import rebuilt
 
@@ -45,3 +46,12 @@ def test_frames_proposed_are_those_a_person_would_set(index):
     # Up to half a turn, and which of the two symmetries sets the turn, it is the part's own frame.
     assert np.allclose(np.abs(m[:3, :3]).round(), np.abs(m[:3, :3]), atol=3e-3)
     assert np.abs(m[:3, 3]).max() < 0.05
+
+
+def test_a_bent_part_is_mirrored_where_most_of_it_is():
+    """The leaf leans by 0.4°, so it mirrors itself elsewhere; the plane is the lugs' and the saddle's."""
+    mesh, pose = hinge_scan(0.9)
+    best = symmetries(ScanIndex(mesh)).planes[0]
+    off = best.plane.moved(pose.inverse())
+    assert np.degrees(np.arccos(abs(off.normal[0]))) < 0.04
+    assert abs(off.point[0]) < 0.02 and 0.6 < best.share < 0.9

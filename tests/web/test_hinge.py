@@ -33,6 +33,28 @@ def frame_on_part(room, pose, name="Hinge frame"):
     return m[:3, :3], m[:3, 3]
 
 
+def test_the_hinges_zones_are_named_by_clicking(server, page, hinge_pose):
+    page.goto(server.url)
+    page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, hinge_pose)
+    room.tool("Zones", "Read zones")
+    page.locator('[data-figure="count"]').wait_for(timeout=120_000)
+    page.wait_for_function("document.querySelector('canvas').mason.layers.zones.object")
+    assert float(room.figure("covered").split()[0]) > 93
+    surface = page.get_by_label("Surface", exact=True)
+    mouth = H.lug_inner + H.lug_thick
+    for point, look, name in [
+        ((mouth - 2, 0, -H.bore / 2), (0.8, 0.1, 0.6), r"Bore ⌀ (11\.9|12\.0)"),
+        ((H.lug_inner + 5, 0, H.lug), (0, 0, 1), r"R (10\.9|11\.0)|⌀ 2[12]\."),
+        ((0, -45, LEAF_TOP), (0, 0, 1), "Flat face"),
+        ((H.screw_x / 2, -47.2 + H.screw / 2, LEAF_TOP - 3), (0, -0.75, 0.65), r"Bore ⌀ 6\.[45]"),
+    ]:
+        room.click_part(point, look, tilt=(0, 0, 0))
+        surface.get_by_role("heading", name=re.compile(name)).wait_for(timeout=20_000)
+    page.keyboard.press("Escape")
+
+
 def test_a_bent_hinge_in_both_orders_of_trust_and_on_another_scan(server, page, hinge_pose, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()

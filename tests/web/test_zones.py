@@ -2,6 +2,7 @@
 
 import re
 
+import numpy as np
 import pytest
 
 from .room import Room
@@ -44,11 +45,30 @@ def test_zones_are_read_named_and_changed_by_hand(server, page, pose):
     page.get_by_role("button", name="Take back the last").click()
     page.wait_for_function("!document.body.innerText.includes('changed by hand')")
     drawn()
+    # The underside is cut in two along a line, from side to side.
+    count = int(room.figure("count"))
+    room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))
+    surface.get_by_role("heading", name="Flat face").wait_for()
+    surface.get_by_role("button", name="Split along a line").click()
+    for point, hint in (((20, -27, 0), "Click where the cut ends"), ((20, 27, 0), None)):
+        room.click_part(point, (0, 0, -1), tilt=(0, 0, 0))
+        if hint:
+            page.get_by_text(hint).wait_for()
+    page.get_by_text("1 changed by hand").wait_for()
+    drawn()
+    page.wait_for_function(f"document.querySelector('[data-figure=count]').innerText == '{count + 1}'")
     page.get_by_role("complementary", name="Bench").get_by_role("button", name="Keep ").click()
     room.stone("Zones").wait_for(timeout=120_000)
     kept = room.summary("Zones")
     radii = sorted(z["parameters"]["radius"] for z in kept["zones"] if z["name"].startswith("Bore") and z["area"] > 250)
     assert radii == pytest.approx([4.25] * 4 + [6.0], abs=0.02)
     assert any(r["what"] == "equal radius" for r in kept["relations"])
+    under = [
+        z
+        for z in kept["zones"]
+        if z["kind"] == "plane" and np.dot(pose[:3, :3].T @ z["normal"], [0, 0, -1]) > 0.99 and z["area"] > 500
+    ]
+    at = sorted((np.linalg.inv(pose) @ [*z["place"], 1])[0] for z in under if len(z["neighbours"]))
+    assert len(under) == 2 and at[0] < 20 < at[1], [(z["name"], z["area"]) for z in under]
     page.keyboard.press("Control+z")
     room.stone("Zones").wait_for(state="detached", timeout=30_000)

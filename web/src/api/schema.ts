@@ -317,7 +317,7 @@ export interface paths {
         put?: never;
         /**
          * Put Other
-         * @description Put another scan of the same part in the place of one: it is laid onto it, and all that rests on it runs again.
+         * @description Put another scan of the same part in the place of one: laid onto it, and all that rests on it runs again.
          */
         post: operations["deftmason_server_jobs_shelf_put_other"];
         delete?: never;
@@ -1041,11 +1041,11 @@ export interface components {
         ByHand: {
             /**
              * Do
-             * @description Call it another kind, or join another zone to it.
+             * @description Call it another kind, join another zone to it, or split it along a line.
              * @default refit
              * @enum {string}
              */
-            do: "refit" | "join";
+            do: "refit" | "join" | "split";
             /**
              * Kind
              * @description What it is called instead.
@@ -1063,7 +1063,7 @@ export interface components {
             ];
             /**
              * To
-             * @description A place on the zone that joins it, mm.
+             * @description A place on the zone that joins it, or the cut's other end, mm.
              * @default null
              */
             to: [

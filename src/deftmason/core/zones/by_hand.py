@@ -14,12 +14,14 @@ from .zones import FREE, Zone, Zones
 
 __all__ = ["Change", "changed"]
 
-_POINTS = 20_000
+_POINTS, _FEWEST = 20_000, 12
 
 
 @dataclass(frozen=True)
 class Change:
-    """``do`` 'refit' the zone at ``place`` (3,) as ``kind``, or 'join' the zone at ``to`` (3,) to it."""
+    """``do`` 'refit' the zone at ``place`` (3,) as ``kind``, 'join' the zone at ``to`` (3,) to it, or 'split' it along
+    the line from ``place`` to ``to``.
+    """
 
     do: str
     place: np.ndarray
@@ -36,6 +38,9 @@ def changed(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: flo
         at = _zone_at(index, zones, c.place, lost)
         if c.do == "refit":
             zones = _refitted(index, zones, at, c.kind or FREE)
+        elif c.do == "split":
+            assert c.to is not None
+            zones = _split(index, zones, at, np.asarray(c.place, float), np.asarray(c.to, float))
         else:
             assert c.to is not None
             zones = _joined(index, zones, at, _zone_at(index, zones, c.to, lost))
@@ -69,6 +74,19 @@ def _refitted(index: ScanIndex, zones: Zones, at: int, kind: str) -> Zones:
     return replace(zones, zones=[new if i == at else z for i, z in enumerate(zones.zones)])
 
 
+def _split(index: ScanIndex, zones: Zones, at: int, a: np.ndarray, b: np.ndarray) -> Zones:
+    """Two zones of one, cut by the plane through both places that stands on the surface there."""
+    old, m = zones.zones[at], index.mesh
+    if float(np.linalg.norm(b - a)) < m.median_edge:
+        raise BadInput("The two places of a cut lie on each other; click farther apart.")
+    ends = [int(index.nearest_facet(p)[0]) for p in (a, b)]
+    across = np.cross(m.normals[ends].sum(axis=0), b - a)
+    over = (m.centroids[old.facets] - a) @ across > 0
+    if min(over.sum(), (~over).sum()) < _FEWEST:
+        raise BadInput("The cut leaves nothing of the surface on one side; click two places across its middle.")
+    return _rebuilt(index, zones, {at: [_fitted(index, old.facets[side], old.kind) for side in (~over, over)]})
+
+
 def _joined(index: ScanIndex, zones: Zones, at: int, other: int) -> Zones:
     if at == other:
         return zones
@@ -76,27 +94,30 @@ def _joined(index: ScanIndex, zones: Zones, at: int, other: int) -> Zones:
     if other not in a.neighbours:
         raise BadInput("Only zones that lie side by side can be joined; choose a neighbour.")
     one = _fitted(index, np.sort(np.concatenate([a.facets, b.facets])), a.kind)
-    new = np.arange(len(zones.zones) + 1)
-    new[other] = at
-    new[other + 1 : -1] -= 1
-    new[-1] = -1
-    if at > other:
-        new[other] = at - 1
+    return _rebuilt(index, zones, {at: [one], other: []})
 
-    def renumbered(ids: tuple[int, ...], own: int) -> tuple[int, ...]:
-        return tuple(sorted({int(new[i]) for i in ids} - {own}))
 
-    out = []
+def _rebuilt(index: ScanIndex, zones: Zones, instead: dict[int, list[Zone]]) -> Zones:
+    """The zones with some replaced by others, none or more; what touches what is found anew."""
+    out, of = [], {}
     for i, z in enumerate(zones.zones):
-        if i == other:
-            continue
-        own = int(new[i])
-        base = replace(one, neighbours=(*a.neighbours, *b.neighbours)) if i == at else z
-        out.append(
-            replace(
-                base,
-                neighbours=renumbered(base.neighbours, own),
-                same_surface=renumbered(base.same_surface, own) if i != at else (),
-            )
+        new = instead.get(i, [z])
+        if len(new) == 1:
+            of[i] = len(out)
+        out += new
+    labels = np.full(len(zones.labels), -1, np.int32)
+    for k, z in enumerate(out):
+        labels[z.facets] = k
+    g = index.neighbours
+    mine, theirs = np.repeat(labels, 3), np.where(g >= 0, labels[g], -1).ravel()
+    pairs = np.unique(np.stack([mine, theirs])[:, (mine != theirs) & (mine >= 0) & (theirs >= 0)], axis=1)
+    kept = {id(z) for z in zones.zones}
+    out = [
+        replace(
+            z,
+            neighbours=tuple(pairs[1, pairs[0] == k].tolist()),
+            same_surface=tuple(sorted(of[i] for i in z.same_surface if i in of)) if id(z) in kept else (),
         )
-    return replace(zones, zones=out, labels=new[zones.labels].astype(np.int32))
+        for k, z in enumerate(out)
+    ]
+    return replace(zones, zones=out, labels=labels)

@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { typed } from '../../state/format'
 import { useStep } from '../useStep'
-import { look, looked, type ZonesTold } from './shown'
+import { look, looked, next, type ZonesTold } from './shown'
 import ZoneList from './ZoneList.vue'
 
 type Record = Schemas['ZonesStep']
@@ -102,15 +102,23 @@ function back() {
         {{ words }}
       </button>
     </div>
-    <button
-      class="btn mt-2 w-full"
-      :class="{ 'btn-on': looked.joining }"
-      :aria-pressed="looked.joining"
-      @click="
-        ((looked.joining = !looked.joining), (looked.place ??= chosen!.place as [number, number, number]))
-      "
-    >
-      Join a neighbour to it
-    </button>
+    <div class="mt-2 grid grid-cols-2 gap-1">
+      <button
+        class="btn"
+        :class="{ 'btn-on': looked.next === 'join' }"
+        :aria-pressed="looked.next === 'join'"
+        @click="(next('join'), (looked.place ??= chosen!.place as [number, number, number]))"
+      >
+        Join a neighbour
+      </button>
+      <button
+        class="btn"
+        :class="{ 'btn-on': looked.next === 'split' }"
+        :aria-pressed="looked.next === 'split'"
+        @click="next('split')"
+      >
+        Split along a line
+      </button>
+    </div>
   </ZoneList>
 </template>

@@ -8,14 +8,16 @@ import type { Plan } from '../../view3d/plan'
 export type ZonesTold = Schemas['ZonesTold']
 export type ZoneTold = ZonesTold['zones'][number]
 
-/** The zone that was clicked, where, and whether the next one clicked joins it. */
-export const looked = reactive<{ zone: number | null; place: Vec3 | null; joining: boolean }>({
-  zone: null,
-  place: null,
-  joining: false,
-})
+/** The zone that was clicked, where, what the next click does to it, and where a cut through it begins. */
+type Looked = { zone: number | null; place: Vec3 | null; next: '' | 'join' | 'split'; from: Vec3 | null }
+export const looked = reactive<Looked>({ zone: null, place: null, next: '', from: null })
 export function look(zone: number | null, place: Vec3 | null = null) {
-  Object.assign(looked, { zone, place, joining: false })
+  Object.assign(looked, { zone, place, next: '', from: null })
+}
+/** The next click joins a neighbour or begins a cut; asked again, it does neither. */
+export function next(what: Looked['next']) {
+  looked.next = looked.next === what ? '' : what
+  looked.from = null
 }
 
 export function zonesPlan(key: string, scan: string | undefined, told: ZonesTold): Plan['zones'] {

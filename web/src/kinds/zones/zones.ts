@@ -1,4 +1,4 @@
-import type { Schemas } from '../../api/types'
+import type { Schemas, Vec3 } from '../../api/types'
 import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
 import { needScan } from '../picks'
@@ -16,13 +16,24 @@ export default defineKind<Record, ZonesTold>({
   slots: {
     zone: {
       takes: ['scan'],
-      says: () => (looked.joining ? 'Click the neighbour that joins it' : 'Click a surface to look at it'),
+      says: () =>
+        looked.next === 'join'
+          ? 'Click the neighbour that joins it'
+          : looked.next === 'split'
+            ? `Click where the cut ${looked.from ? 'ends' : 'begins'}`
+            : 'Click a surface to look at it',
       put: (at, r, room) => {
         if (at.what !== 'scan' || at.zone === undefined || at.zone < 0) return
-        if (looked.joining && looked.place) {
-          r.by_hand = [...r.by_hand, { do: 'join', place: looked.place, kind: null, to: at.place }]
+        const changed = (do_: 'join' | 'split', place: Vec3) => {
+          r.by_hand = [...r.by_hand, { do: do_, place, kind: null, to: at.place }]
           look(null)
           room.hand.again()
+        }
+        if (looked.next === 'join' && looked.place) changed('join', looked.place)
+        else if (looked.next === 'split') {
+          if (at.zone !== looked.zone) return
+          if (looked.from) changed('split', looked.from)
+          else looked.from = at.place
         } else look(at.zone, at.place)
       },
     },

@@ -26,12 +26,14 @@ _READ: WeakKeyDictionary[ScanIndex, dict[tuple[float | None, float | None], Zone
 class ByHand(Record):
     """One change by hand, at a place on the scan."""
 
-    do: Literal["refit", "join"] = Field("refit", description="Call it another kind, or join another zone to it.")
+    do: Literal["refit", "join", "split"] = Field(
+        "refit", description="Call it another kind, join another zone to it, or split it along a line."
+    )
     place: Place = Field(description="A place on the zone, mm.")
     kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "freeform"] | None = Field(
         None, description="What it is called instead."
     )
-    to: Place | None = Field(None, description="A place on the zone that joins it, mm.")
+    to: Place | None = Field(None, description="A place on the zone that joins it, or the cut's other end, mm.")
 
 
 class ZoneTold(BaseModel):
