@@ -6,6 +6,7 @@ import pytest
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.zones import read_zones
+from deftmason.core.zones.freeform import _patterns
 
 from ..bracket import rebuilt
 from .test_scan import box_mesh, torus_mesh
@@ -81,3 +82,50 @@ def test_noise_given_by_hand_decides_what_matters():
     assert not any(k.kind == "plane" and k.area > 600 for k in own.zones)
     rough = read_zones(ScanIndex(mesh), noise=0.3)
     assert rough.zones[0].kind == "plane" and rough.zones[0].area > 1100
+
+
+def linked(count, pairs):
+    alike = np.zeros((count, count))
+    for a, b in pairs:
+        alike[a, b] = alike[b, a] = 5
+    return alike
+
+
+@pytest.mark.parametrize(
+    ("pairs", "cobbled"),
+    [
+        ([(0, 1), (1, 2), (2, 3)], False),  # a pipe's straights and bends
+        ([(0, 1), (1, 2), (2, 3), (3, 0)], False),  # a closed rail
+        ([(0, 1), (1, 2), (2, 3), (3, 0), (0, 2)], True),  # pieces that lie about each other
+        ([(0, k) for k in range(1, 6)] + [(k, k % 5 + 1) for k in range(1, 6)], True),
+    ],
+)
+def test_faces_in_a_row_are_told_from_cobbles(pairs, cobbled):
+    count = 1 + max(max(p) for p in pairs)
+    found = list(_patterns(linked(count + 1, pairs)))  # one zone more that meets none
+    assert [c for _, c in found] == [cobbled] and sorted(found[0][0]) == list(range(count))
+
+
+def test_a_gently_bent_pipe_keeps_its_straights():
+    """A bend so gentle that its curvature can hardly be seen may be called free; the straights beside it may not."""
+    bend, r = 160.0, 12.0
+    s = np.linspace(0, 260, 200)
+    turn = np.clip((s - 90) / bend, 0, 80 / bend)
+    heading = np.stack([np.cos(turn), np.sin(turn)], 1)
+    middle = np.concatenate([[[0, 0]], np.cumsum(0.5 * (heading[1:] + heading[:-1]) * np.diff(s)[:, None], axis=0)])
+    a = np.linspace(0, 2 * np.pi, 60, endpoint=False)
+    side = np.stack([-heading[:, 1], heading[:, 0]], 1)
+    p = np.zeros((len(s), len(a), 3))
+    p[..., :2] = middle[:, None] + r * np.cos(a)[None, :, None] * side[:, None]
+    p[..., 2] = r * np.sin(a)
+    i = np.arange(p[..., 0].size).reshape(len(s), len(a))
+    b, c = i[:-1], i[1:]
+    d, e = np.roll(b, -1, 1), np.roll(c, -1, 1)
+    faces = np.concatenate([np.stack(t, -1).reshape(-1, 3) for t in ((b, c, d), (d, c, e))]).astype(np.int32)
+    v = p.reshape(-1, 3) + np.random.default_rng(6).normal(0, 0.05, (p[..., 0].size, 3))
+    zones = read_zones(ScanIndex(TriMesh(v, faces)))
+    straight = [z for z in zones.zones if z.kind == "cylinder"][:2]
+    assert sum(z.area for z in straight) > 0.6 * sum(z.area for z in zones.zones)
+    assert [z.element.radius for z in straight] == pytest.approx([r, r], abs=0.05)
+    axes = [z.element.direction for z in straight]
+    assert np.degrees(np.arccos(abs(axes[0] @ axes[1]))) == pytest.approx(np.degrees(80 / bend), abs=1.0)

@@ -194,12 +194,12 @@ def _by_parts(s: _Surface, normal: np.ndarray, offset: float):
         low, high = np.quantile(height, [0.4, 0.6])
         for part in (some[height < high], some[height > low]):
             own = _settled(s, part, normal, offset, 6)
-            tried = None if own is None else _polished(s, some, *own, 8)
+            tried = None if own is None else _polished(s, some, own[0], own[1], 8)
             if tried is not None and (best is None or tried[0] > best[0]):
                 best = tried
     if best is None:
         return None
-    got = _polished(s, np.arange(len(s.p)), *best[1:], 12)
+    got = _polished(s, np.arange(len(s.p)), best[1], best[2], 12)
     return None if got is None else got[1:]
 
 

@@ -99,7 +99,8 @@ def _joined(index: ScanIndex, zones: Zones, at: int, other: int) -> Zones:
 
 def _rebuilt(index: ScanIndex, zones: Zones, instead: dict[int, list[Zone]]) -> Zones:
     """The zones with some replaced by others, none or more; what touches what is found anew."""
-    out, of = [], {}
+    out: list[Zone] = []
+    of: dict[int, int] = {}
     for i, z in enumerate(zones.zones):
         new = instead.get(i, [z])
         if len(new) == 1:

@@ -76,11 +76,11 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
     free = np.zeros(count, bool)
     for own, cobbled in _patterns(alike):
         if cobbled:
-            free[own] = share[own] > _AMONG
+            free[own] = (share[own] > _AMONG) & ~solid[own]
         elif area[own][solid[own]].sum() < 0.5 * area[own].sum():
             free[own] = share[own] > _SHARE
     while True:
-        more = free | (smooth[:, free].sum(axis=1) > _INTO_FREE * np.maximum(whole, 1))
+        more = free | (smooth[:, free].sum(axis=1) > _INTO_FREE * np.maximum(whole, 1)) & ~solid
         if more.sum() == free.sum():
             return free
         free = more

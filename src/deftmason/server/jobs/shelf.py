@@ -244,7 +244,7 @@ def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
         if not old.get("likeness"):
             raise BadInput("This scan is still being read; wait until its stone is laid.", field="scans")
         kept = {k: old[k] for k in ("id", "name")}
-        new = {**old, **fresh, **kept, "onto": old["likeness"], "likeness": []}
+        new = {**old, **fresh, **kept, "onto": old["likeness"]}  # where it lies it is as like as the first was
         return [new if s is old else s for s in steps]
 
     change(job, f"Another scan: {upload.name}", put, trusted=True)
