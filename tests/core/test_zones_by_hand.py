@@ -16,18 +16,7 @@ LOST = 0.5
 
 @pytest.fixture(scope="module")
 def box():
-    """A box of small facets, so that its sides can be cut."""
-    p, faces = box_mesh().vertices, box_mesh().faces
-    for _ in range(3):
-        a, b, c = (p[faces[:, k]] for k in range(3))
-        n = len(p)
-        m = len(faces)
-        p = np.concatenate([p, (a + b) / 2, (b + c) / 2, (c + a) / 2])
-        ab, bc, ca = (n + k * m + np.arange(m) for k in range(3))
-        i, j, k = faces.T
-        faces = np.concatenate([np.stack(t, 1) for t in ((i, ab, ca), (ab, j, bc), (ca, bc, k), (ab, bc, ca))])
-    p, inverse = np.unique(p.round(9), axis=0, return_inverse=True)
-    index = ScanIndex(TriMesh(p, inverse.ravel()[faces].astype(np.int32)))
+    index = ScanIndex(box_mesh())
     return index, read_zones(index)
 
 

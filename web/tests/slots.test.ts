@@ -2,6 +2,7 @@
 import { describe, expect, it, vi } from 'vitest'
 import { kindOf } from '../src/kinds/registry'
 import { suits } from '../src/kinds/frame/ways'
+import { look, looked, next } from '../src/kinds/zones/shown'
 import type { Under } from '../src/view3d/picking'
 import { built, roomWith } from './fakes'
 
@@ -144,5 +145,61 @@ describe('what can be made of this', () => {
     const loop: Under = { what: 'loop', sketch: 'outline', entity: 'e1', shown: [0, 0, 0], points: [] }
     expect(offers([loop]).map((o) => o.title)).toEqual(['Extrude', 'Cut through'])
     expect(offers([edge, loop])).toEqual([])
+  })
+
+  describe('zones', () => {
+    const onZone = (zone: number, place: [number, number, number]): Under => ({
+      ...(onScan(place) as Extract<Under, { what: 'scan' }>),
+      zone,
+    })
+    const zones = () => {
+      const all = held('zones', { scan: 'scan', noise: null, smallest: null, by_hand: [] })
+      look(null)
+      const click = (zone: number, place: [number, number, number]) =>
+        all.kind.slots.zone.put!(onZone(zone, place), all.record, all.room)
+      return { ...all, click, hand: all.record.by_hand as unknown as Record<string, unknown>[] }
+    }
+
+    it('a click looks at a zone; off every zone it does nothing', () => {
+      const { click } = zones()
+      click(4, [1, 2, 3])
+      expect([looked.zone, looked.place]).toEqual([4, [1, 2, 3]])
+      click(-1, [9, 9, 9])
+      expect(looked.zone).toBe(4)
+    })
+
+    it('a neighbour joins by the next click, kept as two places', () => {
+      const { click, record, room } = zones()
+      click(4, [1, 2, 3])
+      next('join')
+      click(7, [4, 5, 6])
+      expect(record.by_hand).toEqual([{ do: 'join', place: [1, 2, 3], kind: null, to: [4, 5, 6] }])
+      expect(looked.zone).toBeNull()
+      expect(room.hand.again).toHaveBeenCalledOnce()
+    })
+
+    it('a cut takes two clicks on the same zone, and says which it waits for', () => {
+      const { click, kind, record } = zones()
+      const says = () => (kind.slots.zone.says as () => string)()
+      click(2, [0, 0, 0])
+      next('split')
+      expect(says()).toBe('Click where the cut begins')
+      click(5, [8, 8, 8])
+      expect(says()).toBe('Click where the cut begins')
+      click(2, [1, 0, 0])
+      expect(says()).toBe('Click where the cut ends')
+      click(2, [1, 9, 0])
+      expect(record.by_hand).toEqual([{ do: 'split', place: [1, 0, 0], kind: null, to: [1, 9, 0] }])
+    })
+
+    it('asked again, joining or cutting is given up', () => {
+      zones()
+      look(3, [0, 0, 0])
+      next('split')
+      next('join')
+      expect(looked.next).toBe('join')
+      next('join')
+      expect(looked.next).toBe('')
+    })
   })
 })

@@ -137,6 +137,18 @@ describe('the hand', () => {
     expect(room.hand.missing).toBeNull()
   })
 
+  it('asks again where an older question stopped it, and says nothing of that', async () => {
+    const room = roomWith(built())
+    const stopped = { status: 499, body: { code: 'cancelled', message: 'Stopped as asked.' } }
+    server.on('POST', '/jobs/1/preview', stopped, done(said({ summary: { facets: 3 } })))
+    room.hand.takeUp('datum', datum)
+    room.hand.tryIt(0)
+    await vi.advanceTimersByTimeAsync(200)
+    expect(room.hand.error).toBe('')
+    expect(room.hand.told).toEqual({ facets: 3 })
+    expect(server.asked.filter((a) => a.path === '/jobs/1/preview')).toHaveLength(2)
+  })
+
   it('says why where it fails, and has no result to show', async () => {
     const room = roomWith(built())
     server.on('POST', '/jobs/1/preview', done(said({ status: 'failed', says: 'The scan is not there.' })))
