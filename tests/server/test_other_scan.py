@@ -93,3 +93,19 @@ def test_what_cannot_be_put_there_is_refused_and_changes_nothing(api, files, blo
     assert failed["status"] == "failed" and "same part" in failed["says"]
     api.call("POST", f"/jobs/{job}/undo")
     assert stone(api, job, "scan")["status"] == "sound"
+
+
+def test_a_cloud_neither_takes_a_meshs_place_nor_gives_up_its_own(api, files):
+    rng = np.random.default_rng(1)
+    cloud = "\n".join(" ".join(f"{c:.4f}" for c in p) for p in rng.uniform(0, 30, (400, 3))).encode()
+    job = start_job(api, files[0])
+    up = api.upload("cloud.xyz", cloud)["upload"]
+    api.call("POST", f"/jobs/{job}/scans/scan/other", {"upload": up})
+    failed = stone(api, job, "scan")
+    assert failed["status"] == "failed" and "bring a mesh of the same part" in failed["says"]
+    api.call("POST", f"/jobs/{job}/undo")
+    assert stone(api, job, "scan")["status"] == "sound"
+    of_points = api.call("POST", "/jobs", {"scans": [{"upload": up, "units": "mm"}], "name": "Cloud"})["id"]
+    mesh = api.upload("again.ply", files[1])["upload"]
+    said = api.call("POST", f"/jobs/{of_points}/scans/scan/other", {"upload": mesh}, expect=422)
+    assert "this one is a cloud" in said["message"]

@@ -242,7 +242,10 @@ def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
         if old is None:
             raise HttpError(404, "There is no such scan in this job.")
         if not old.get("likeness"):
-            raise BadInput("This scan is still being read; wait until its stone is laid.", field="scans")
+            raise BadInput(
+                "Another scan can be laid onto a mesh once that is read; this one is a cloud, or still being read.",
+                field="scans",
+            )
         kept = {k: old[k] for k in ("id", "name")}
         new = {**old, **fresh, **kept, "onto": old["likeness"]}  # where it lies it is as like as the first was
         return [new if s is old else s for s in steps]

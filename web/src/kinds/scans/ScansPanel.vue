@@ -83,7 +83,7 @@ const title = computed(() => (many.value ? `${captures.value.length} scans` : (o
   <section class="section">
     <template v-if="!wants">
       <button class="btn w-full" @click="wants = 'more'">Bring in more scans</button>
-      <button v-if="on" class="btn mt-1.5 w-full" @click="wants = 'other'">
+      <button v-if="on && line.triangles" class="btn mt-1.5 w-full" @click="wants = 'other'">
         Put another scan in its place
       </button>
     </template>

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from pydantic import Field
 
+from ...errors import BadInput
 from ..records import FileName, Place, Record, one_line
 from ..references import FileRef
 from ..step import Outcome, Step, Told, register
@@ -110,6 +111,8 @@ class ScanStep(Step):
         scan, says = read.scan, " ".join(read.warnings)
         summary = {}
         first = self.likeness if context.scan_replaced(self.name) else self.onto
+        if first and not isinstance(scan, TriMesh):
+            raise BadInput("A cloud cannot be laid onto the first scan's place; bring a mesh of the same part.")
         if first and isinstance(scan, TriMesh):
             progress(0.5, "Laying the other scan onto the first")
             motion, rms = settle_onto(scan, first)

@@ -86,6 +86,7 @@ class ZonesStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Zones"
+    computation: ClassVar[int] = 2
     produces: ClassVar[str] = "zones"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = ZonesTold
