@@ -1,66 +1,56 @@
-"""Relations and sizes as equations c(x) = 0 with their gradients, and the trace as residuals with theirs."""
+"""Relations, sizes and distances as equations with exact derivatives.
+
+An equation is a value and its gradient by column of the unknowns; values in mm (an angle is told as a displacement at
+the shorter line's half length; the value of a size of kind 'angle' is in degrees).
+"""
 
 from __future__ import annotations
 
 import numpy as np
 
 from ..errors import BadInput
-from .drawing import Drawing, Entity, Relation, Size
+from .distances import bent_block
+from .drawing import Drawing, Entity, Relation, Size, line_of
 
-__all__ = ["structure", "relation_equations", "size_value", "trace_residuals", "trace_blocks", "distance_to_entity"]
+__all__ = ["Row", "relation_equations", "size_value", "structure"]
 
 Row = tuple[float, dict[int, float]]
 
 
-def _xy(i: int) -> tuple[int, int]:
-    return 2 * i, 2 * i + 1
-
-
 def _add(g: dict[int, float], i: int, v, f: float = 1.0) -> None:
-    a, b = _xy(i)
+    a, b = 2 * i, 2 * i + 1
     g[a] = g.get(a, 0.0) + f * float(v[0])
     g[b] = g.get(b, 0.0) + f * float(v[1])
-
-
-def _line(d: Drawing, e: Entity, x):
-    a, b = d.point(e.points[0], x), d.point(e.points[1], x)
-    t = b - a
-    length = float(np.hypot(*t))
-    if not length > 1e-9 * max(
-        float(np.abs(t).max()), float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0
-    ):
-        raise BadInput(f"The line '{e.id}' has shrunk to a point; take it out or fix its ends.", field="entities")
-    t = t / length
-    return a, t, np.array([-t[1], t[0]]), length
-
-
-def _centre(e: Entity) -> int:
-    return e.points[-1]
 
 
 def structure(d: Drawing, x) -> list[Row]:
     """An arc's ends lie on its circle."""
     rows: list[Row] = []
-    for e in d.entities.values():
+    for e in (*d.entities.values(), *d.references.values()):
         if e.kind != "arc":
             continue
         for p in e.points[:2]:
-            v = d.point(p, x) - d.point(_centre(e), x)
-            r = max(float(np.hypot(*v)), 1e-12)
-            g: dict[int, float] = {}
-            _add(g, p, v / r)
-            _add(g, _centre(e), v / r, -1)
-            g[e.column] = -1.0
-            rows.append((r - float(x[e.column]), g))
+            rows.append(_on_round(d, p, e, x))
     return rows
+
+
+def _on_round(d: Drawing, p: int, e: Entity, x) -> Row:
+    """Signed distance of point p from a circle or arc."""
+    v = d.point(p, x) - d.point(e.centre, x)
+    r = max(float(np.hypot(*v)), 1e-12)
+    g: dict[int, float] = {}
+    _add(g, p, v / r)
+    _add(g, e.centre, v / r, -1)
+    g[e.column] = g.get(e.column, 0.0) - 1.0
+    return r - float(x[e.column]), g
 
 
 def _angle_row(d, e1, e2, x, quarter: int) -> Row:
     """Angle between two lines, less quarter turns, as a displacement in mm at the shorter line's half length."""
-    (_, t1, n1, l1), (_, t2, n2, l2) = _line(d, e1, x), _line(d, e2, x)
+    (_, t1, n1, l1), (_, t2, n2, l2) = line_of(d, e1, x), line_of(d, e2, x)
     angle = np.arctan2(t1[0] * t2[1] - t1[1] * t2[0], t1 @ t2) - quarter * np.pi / 2
     angle = (angle + np.pi / 2) % np.pi - np.pi / 2
-    s = 0.5 * min(_line(d, e1, d.x)[3], _line(d, e2, d.x)[3])  # a fixed lever, so that the gradient is exact
+    s = 0.5 * min(line_of(d, e1, d.x)[3], line_of(d, e2, d.x)[3])  # a fixed lever, so that the gradient is exact
     g: dict[int, float] = {}
     _add(g, e2.points[1], n2 / l2, s)
     _add(g, e2.points[0], n2 / l2, -s)
@@ -71,7 +61,7 @@ def _angle_row(d, e1, e2, x, quarter: int) -> Row:
 
 def _point_line(d, p: int, e: Entity, x) -> Row:
     """Signed distance of point p from the line."""
-    a, t, n, length = _line(d, e, x)
+    a, t, n, length = line_of(d, e, x)
     v = d.point(p, x) - a
     s = float(v @ t) / length
     g: dict[int, float] = {}
@@ -81,41 +71,61 @@ def _point_line(d, p: int, e: Entity, x) -> Row:
     return float(v @ n), g
 
 
+def _end_direction(d: Drawing, e: Entity, p: int, x):
+    """A direction of a curve at its end p: unnormalised vector (2,), and what it is made of as (point, weight) pairs,
+    the second for its square turn (arcs).
+    """
+    if e.kind == "line":
+        return d.point(e.points[1], x) - d.point(e.points[0], x), ((e.points[1], 1.0), (e.points[0], -1.0)), False
+    if e.kind == "spline":
+        near = (e.points[0], e.points[1]) if p == e.points[0] else (e.points[-2], e.points[-1])
+        return d.point(near[1], x) - d.point(near[0], x), ((near[1], 1.0), (near[0], -1.0)), False
+    return d.point(p, x) - d.point(e.centre, x), ((p, 1.0), (e.centre, -1.0)), True
+
+
+def _tangent_at_end(d: Drawing, e1: Entity, e2: Entity, p: int, x) -> Row:
+    """Two curves run on smoothly at the end they share."""
+    u, of_u, turned_u = _end_direction(d, e1, p, x)
+    v, of_v, turned_v = _end_direction(d, e2, p, x)
+    if turned_u != turned_v:  # a radius is square to its tangent
+        value, du, dv = float(u @ v), v, u
+    else:
+        value = float(u[0] * v[1] - u[1] * v[0])
+        du, dv = np.array([v[1], -v[0]]), np.array([-u[1], u[0]])
+    s = 1.0 / max(float(np.hypot(*u)), float(np.hypot(*v)), 1e-12)
+    long, other = (u, v) if np.hypot(*u) >= np.hypot(*v) else (v, u)
+    g: dict[int, float] = {}
+    for i, f in of_u:
+        _add(g, i, du, s * f)
+    for i, f in of_v:
+        _add(g, i, dv, s * f)
+    # The scale moves with the longer one: its share of the gradient.
+    for i, f in of_u if long is u else of_v:
+        _add(g, i, long, -value * s**3 * f)
+    del other
+    return value * s, g
+
+
 def _tangent(d, e1: Entity, e2: Entity, x) -> Row:
     if e1.kind != "line" and e2.kind == "line":
         e1, e2 = e2, e1
-    shared = set(e1.points[:2]) & set(e2.points[:2]) if e2.kind == "arc" and e1.kind != "circle" else set()
-    g: dict[int, float] = {}
-    if e1.kind == "line" and shared:
-        p = shared.pop()
-        _, t, n, length = _line(d, e1, x)
-        v = d.point(p, x) - d.point(_centre(e2), x)
-        _add(g, p, t)
-        _add(g, _centre(e2), t, -1)
-        k = float(v @ n) / length
-        _add(g, e1.points[1], n, k)
-        _add(g, e1.points[0], n, -k)
-        return float(v @ t), g
+    ends1, ends2 = e1.ends or (), e2.ends or ()
+    shared = sorted(set(ends1) & set(ends2))
+    if shared:
+        return _tangent_at_end(d, e1, e2, shared[0], x)
+    if "spline" in (e1.kind, e2.kind):
+        raise BadInput(f"'{e1.id}' and '{e2.id}' meet at no end; join their ends first.", field="relations")
     if e1.kind == "line":
-        value, g = _point_line(d, _centre(e2), e1, x)
+        value, g = _point_line(d, e2.centre, e1, x)
         side = 1.0 if value >= 0 else -1.0
         g[e2.column] = g.get(e2.column, 0.0) - side
         return value - side * float(x[e2.column]), g
-    if shared:
-        p = shared.pop()
-        a, b = d.point(p, x) - d.point(_centre(e1), x), d.point(p, x) - d.point(_centre(e2), x)
-        s = 1.0 / max(np.hypot(*a), np.hypot(*b), 1e-9)
-        value = (a[0] * b[1] - a[1] * b[0]) * s
-        da, db = np.array([b[1], -b[0]]) * s, np.array([-a[1], a[0]]) * s
-        _add(g, p, da + db)
-        _add(g, _centre(e1), da, -1)
-        _add(g, _centre(e2), db, -1)
-        return float(value), g
-    v = d.point(_centre(e2), x) - d.point(_centre(e1), x)
+    v = d.point(e2.centre, x) - d.point(e1.centre, x)
     dist = max(float(np.hypot(*v)), 1e-12)
     r1, r2 = float(x[e1.column]), float(x[e2.column])
-    _add(g, _centre(e2), v / dist)
-    _add(g, _centre(e1), v / dist, -1)
+    g = {}
+    _add(g, e2.centre, v / dist)
+    _add(g, e1.centre, v / dist, -1)
     if abs(dist - (r1 + r2)) <= abs(dist - abs(r1 - r2)):
         g[e1.column], g[e2.column] = -1.0, -1.0
         return dist - r1 - r2, g
@@ -124,97 +134,188 @@ def _tangent(d, e1: Entity, e2: Entity, x) -> Row:
     return dist - abs(r1 - r2), g
 
 
+def _same_place(p: int, q: int, x) -> list[Row]:
+    return [(float(x[2 * q + k] - x[2 * p + k]), {2 * q + k: 1.0, 2 * p + k: -1.0}) for k in range(2)]
+
+
+def _on_curve(d: Drawing, p: int, e: Entity, x) -> Row:
+    if e.kind == "line":
+        return _point_line(d, p, e, x)
+    if e.kind in ("arc", "circle"):
+        return _on_round(d, p, e, x)
+    at = d.point(p, x)
+    off, columns, j, n = bent_block(d, e, at[None], x)
+    g = {int(c): float(v) for c, v in zip(columns, j[0])}
+    _add(g, p, n[0])
+    return float(off[0]), g
+
+
+def _symmetric(d: Drawing, p: int, q: int, e: Entity, x) -> list[Row]:
+    """q is p's mirror image in a line."""
+    a, b = d.point(e.points[0], x), d.point(e.points[1], x)
+    pq, t = d.point(q, x) - d.point(p, x), b - a
+    length = max(float(np.hypot(*t)), 1e-12)
+    u = t / length
+    along: dict[int, float] = {}
+    _add(along, q, u)
+    _add(along, p, u, -1)
+    across = pq - (pq @ u) * u
+    _add(along, e.points[1], across, 1 / length)
+    _add(along, e.points[0], across, -1 / length)
+    (v1, g1), (v2, g2) = _point_line(d, p, e, x), _point_line(d, q, e, x)
+    middle = {k: 0.5 * c for k, c in g1.items()}
+    for k, c in g2.items():
+        middle[k] = middle.get(k, 0.0) + 0.5 * c
+    return [(float(pq @ u), along), (0.5 * (v1 + v2), middle)]
+
+
+def _turned(p: int, q: int, c: int, degrees: float, x) -> list[Row]:
+    """q is p turned about c."""
+    w = np.radians(degrees)
+    m = np.array([[np.cos(w), -np.sin(w)], [np.sin(w), np.cos(w)]])
+    xp, xq, xc = (x[2 * i : 2 * i + 2] for i in (p, q, c))
+    off = xq - xc - m @ (xp - xc)
+    rest = m - np.eye(2)
+    rows = []
+    for k in range(2):
+        g: dict[int, float] = {2 * q + k: 1.0}
+        _add(g, p, -m[k])
+        _add(g, c, rest[k])
+        rows.append((float(off[k]), g))
+    return rows
+
+
+def _stepped(p: int, q: int, last: int, by: float, x) -> list[Row]:
+    """The step from p to q, taken ``by`` times from p, leads to the last."""
+    rows = []
+    for k in range(2):
+        a, b, c = 2 * p + k, 2 * q + k, 2 * last + k
+        g: dict[int, float] = {}
+        for i, f in ((c, 1.0), (a, by - 1.0), (b, -by)):
+            g[i] = g.get(i, 0.0) + f
+        rows.append((float(x[c] - x[a] - by * (x[b] - x[a])), g))
+    return rows
+
+
 def relation_equations(d: Drawing, r: Relation, x) -> list[Row]:
-    """The equations of one relation; values in mm."""
-    es = [d.entities[i] for i in r.of]
-    if r.kind in ("horizontal", "vertical"):
-        axis = 1 if r.kind == "horizontal" else 0
-        a, b = es[0].points[:2] if len(es) == 1 else (_centre(es[0]), _centre(es[1]))
+    """The equations of one relation; values in mm. 'fixed' has none: its columns stand still."""
+    k = r.kind
+    if k == "fixed":
+        return []
+    if k in ("coincident", "concentric"):
+        p, q = (d.place(i) for i in r.of)
+        return [] if p == q else _same_place(p, q, x)
+    if k in ("turned", "stepped"):
+        p, q, c = (d.place(i) for i in r.of)
+        return _turned(p, q, c, r.by, x) if k == "turned" else _stepped(p, q, c, r.by, x)
+    es = [d.entity(i) for i in r.of]
+    if k in ("horizontal", "vertical"):
+        axis = 1 if k == "horizontal" else 0
+        a, b = es[0].points[:2] if len(es) == 1 else (d.place(r.of[0]), d.place(r.of[1]))
         return [(float(x[2 * b + axis] - x[2 * a + axis]), {2 * b + axis: 1.0, 2 * a + axis: -1.0})]
-    if r.kind == "parallel":
+    if k == "parallel":
         return [_angle_row(d, es[0], es[1], x, 0)]
-    if r.kind == "perpendicular":
+    if k == "perpendicular":
         return [_angle_row(d, es[0], es[1], x, 1)]
-    if r.kind == "collinear":
+    if k == "collinear":
         return [_point_line(d, p, es[0], x) for p in es[1].points[:2]]
-    if r.kind == "tangent":
+    if k == "tangent":
         return [_tangent(d, es[0], es[1], x)]
-    if r.kind == "concentric":
-        a, b = _centre(es[0]), _centre(es[1])
-        return [(float(x[2 * b + k] - x[2 * a + k]), {2 * b + k: 1.0, 2 * a + k: -1.0}) for k in range(2)]
-    if r.kind == "equal":
+    if k == "on_curve":
+        p = d.place(r.of[0])
+        return [] if p in es[1].points[:2] and es[1].kind != "circle" else [_on_curve(d, p, es[1], x)]
+    if k == "midpoint":
+        p, (a, b) = d.place(r.of[0]), es[1].points[:2]
+        return [
+            (
+                float(x[2 * p + i] - 0.5 * (x[2 * a + i] + x[2 * b + i])),
+                {2 * p + i: 1.0, 2 * a + i: -0.5, 2 * b + i: -0.5},
+            )
+            for i in range(2)
+        ]
+    if k == "symmetric":
+        rows = _symmetric(d, d.place(r.of[0]), d.place(r.of[1]), es[2], x)
+        if "." not in r.of[0] and es[0].radius is not None:
+            rows.append((float(x[es[1].column] - x[es[0].column]), {es[1].column: 1.0, es[0].column: -1.0}))
+        return rows
+    if k == "equal":
         if es[0].kind == "line":
-            (_, t1, _, l1), (_, t2, _, l2) = _line(d, es[0], x), _line(d, es[1], x)
+            (_, t1, _, l1), (_, t2, _, l2) = line_of(d, es[0], x), line_of(d, es[1], x)
             g: dict[int, float] = {}
             for e, t, f in ((es[1], t2, 1.0), (es[0], t1, -1.0)):
                 _add(g, e.points[1], t, f)
                 _add(g, e.points[0], t, -f)
             return [(l2 - l1, g)]
         return [(float(x[es[1].column] - x[es[0].column]), {es[1].column: 1.0, es[0].column: -1.0})]
-    raise ValueError(f"no relation of kind {r.kind}")
+    raise ValueError(f"no relation of kind {k}")
+
+
+def _angle_between(d: Drawing, one: Entity, two: Entity, x) -> Row:
+    """Degrees from one line to the other: inside their corner where they share an end, else the lesser angle."""
+    (_, t1, n1, l1), (_, t2, n2, l2) = line_of(d, one, x), line_of(d, two, x)
+    shared = set(one.points[:2]) & set(two.points[:2])
+    if shared:
+        p = min(shared)
+        s1, s2 = (1.0 if p == e.points[0] else -1.0 for e in (one, two))
+    else:
+        (_, f1, _, _), (_, f2, _, _) = line_of(d, one, d.x), line_of(d, two, d.x)
+        s1, s2 = 1.0, 1.0 if f1 @ f2 >= 0 else -1.0
+    u, v = s1 * t1, s2 * t2
+    signed = float(np.arctan2(u[0] * v[1] - u[1] * v[0], u @ v))
+    side = np.degrees(1.0 if signed >= 0 else -1.0)
+    g: dict[int, float] = {}
+    _add(g, two.points[1], n2 / l2, side)
+    _add(g, two.points[0], n2 / l2, -side)
+    _add(g, one.points[1], n1 / l1, -side)
+    _add(g, one.points[0], n1 / l1, side)
+    return abs(float(np.degrees(signed))), g
+
+
+def _gap(p: int, q: int, x) -> Row:
+    """Distance of two points."""
+    v = x[2 * q : 2 * q + 2] - x[2 * p : 2 * p + 2]
+    r = max(float(np.hypot(*v)), 1e-12)
+    g: dict[int, float] = {}
+    _add(g, q, v / r)
+    _add(g, p, v / r, -1)
+    return r, g
 
 
 def size_value(d: Drawing, s: Size, x) -> Row:
-    """The size's value (mm) and its gradient."""
-    es = [d.entities[i] for i in s.of]
-    if s.kind in ("radius", "diameter"):
-        f = 2.0 if s.kind == "diameter" else 1.0
+    """The size's value (mm, degrees) and its gradient."""
+    es = [d.entity(i) for i in s.of]
+    k = s.kind
+    if k in ("radius", "diameter", "minor_radius"):
+        f = 2.0 if k == "diameter" else 1.0
         return f * float(x[es[0].column]), {es[0].column: f}
-    if s.kind == "width":
+    if k == "major_radius":
+        return _gap(es[0].points[0], es[0].points[1], x)
+    if k == "length":
+        return _gap(es[0].points[0], es[0].points[1], x)
+    if k == "angle":
+        return _angle_between(d, es[0], es[1], x)
+    if k == "width":
         value: float = 0.0
         total: dict[int, float] = {}
         for p in es[1].points[:2]:
             v, g = _point_line(d, p, es[0], x)
             value += 0.5 * v
-            for k, c in g.items():
-                total[k] = total.get(k, 0.0) + 0.5 * c
-        side = 1.0 if value >= 0 else -1.0
-        return side * value, {k: side * c for k, c in total.items()}
-    axis = 0 if s.kind.endswith("_x") else 1
-    if s.kind.startswith("spacing"):
-        a, b = 2 * _centre(es[0]) + axis, 2 * _centre(es[1]) + axis
-        side = 1.0 if x[b] >= x[a] else -1.0
-        return side * float(x[b] - x[a]), {b: side, a: -side}
-    column = 2 * _centre(es[0]) + axis
+            for c, w in g.items():
+                total[c] = total.get(c, 0.0) + 0.5 * w
+        return _positive(value, total)
+    places = [d.place(i) for i in s.of if d.kind_of(i) != "line"]
+    if k == "distance" and len(places) == 1:
+        return _positive(*_point_line(d, places[0], es[1], x))
+    if k in ("distance", "spacing"):
+        return _gap(places[0], places[1], x)
+    axis = 0 if k.endswith("_x") else 1
+    if k.startswith("spacing"):
+        a, b = 2 * places[0] + axis, 2 * places[1] + axis
+        return _positive(float(x[b] - x[a]), {b: 1.0, a: -1.0})
+    column = 2 * places[0] + axis
     return float(x[column]), {column: 1.0}
 
 
-def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
-    """Signed distances (n,) of samples (n, 2) to the entity's line or circle."""
-    if e.kind == "line":
-        a, _, n, _ = _line(d, e, x)
-        return (p - a) @ n
-    return np.linalg.norm(p - d.point(_centre(e), x), axis=1) - x[e.column]
-
-
-def trace_blocks(d: Drawing, x):
-    """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives
-    (k, c).
-    """
-    for i, p in d.stretches.items():
-        e = d.entities[i]
-        if e.kind == "line":
-            a, t, n, length = _line(d, e, x)
-            s = (p - a) @ t / length
-            b, c = e.points[:2]
-            columns = np.array([2 * b, 2 * b + 1, 2 * c, 2 * c + 1])
-            j = np.column_stack([-n[0] * (1 - s), -n[1] * (1 - s), -n[0] * s, -n[1] * s])
-            yield (p - a) @ n, columns, j
-        else:
-            v = p - d.point(_centre(e), x)
-            far = np.linalg.norm(v, axis=1)
-            u = v / np.maximum(far, 1e-300)[:, None]
-            columns = np.array([2 * _centre(e), 2 * _centre(e) + 1, e.column])
-            yield far - x[e.column], columns, np.column_stack([-u, -np.ones(len(p))])
-
-
-def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:
-    """Distances of all stretches to their entities (n,) and the Jacobian (n, len(x))."""
-    blocks = list(trace_blocks(d, x))
-    r = np.concatenate([np.zeros(0), *(b[0] for b in blocks)])
-    j = np.zeros((len(r), len(x)))
-    at = 0
-    for own, columns, part in blocks:
-        j[at : at + len(own), columns] = part
-        at += len(own)
-    return r, j
+def _positive(value: float, g: dict[int, float]) -> Row:
+    side = 1.0 if value >= 0 else -1.0
+    return side * value, {c: side * w for c, w in g.items()}

@@ -1,33 +1,44 @@
-"""Closed loops of a solved drawing, outermost first: what a feature can be pushed from."""
+"""Closed loops of a solved drawing, outermost first: what a feature can be pushed from.
+
+Ends that lie on one place are joined, whichever way their entities run. Construction lines only guide: no loop has one.
+"""
 
 from __future__ import annotations
+
+from typing import Any
 
 import numpy as np
 from shapely.geometry import Polygon
 
+from .curve import curve_of
+
 __all__ = ["closed_loops", "loop_outline"]
+
+_TOUCH = 1e-6  # mm, and of the drawing's span: ends this near are one
+_TURN_PLACES = 24  # places of a bent piece
+
+
+def _bent(e: dict[str, Any]) -> np.ndarray:
+    c = curve_of(e)
+    n = 1 if e["kind"] == "line" else 96 if c.closed else _TURN_PLACES * (1 if e["kind"] == "arc" else 3)
+    return c.at(np.linspace(0, 1, n + 1))
 
 
 def loop_outline(loop: list[dict]) -> np.ndarray:
     """The loop as a fine polygon (n, 2)."""
+    if len(loop) == 1:
+        return _bent(loop[0])[:-1]
+    parts = [_bent(e) for e in loop]
     out = []
-    for e in loop:
-        if e["kind"] == "line":
-            out.append(np.array([e["start"]]))
-            continue
-        c, r = np.array(e["center"]), e["radius"]
-        if e["kind"] == "circle":
-            t = np.linspace(0, 2 * np.pi, 96, endpoint=False)
-        else:
-            a = np.arctan2(*(np.array(e["start"]) - c)[::-1])
-            b = np.arctan2(*(np.array(e["end"]) - c)[::-1])
-            if e["ccw"] and b <= a:
-                b += 2 * np.pi
-            if not e["ccw"] and b >= a:
-                b -= 2 * np.pi
-            t = np.linspace(a, b, 24, endpoint=False)
-        out.append(c + r * np.column_stack([np.cos(t), np.sin(t)]))
-    return np.vstack(out)
+    for k, p in enumerate(parts):
+        if k == 0:
+            after = parts[1][[0, -1]]
+            if np.linalg.norm(after - p[0], axis=1).min() < np.linalg.norm(after - p[-1], axis=1).min():
+                p = p[::-1]
+        elif np.linalg.norm(p[-1] - out[-1][-1]) < np.linalg.norm(p[0] - out[-1][-1]):
+            p = p[::-1]
+        out.append(p)
+    return np.vstack([p[:-1] for p in out])
 
 
 def closed_loops(geometry: list[dict]) -> list[dict]:
@@ -35,27 +46,38 @@ def closed_loops(geometry: list[dict]) -> list[dict]:
 
     Entities that do not close are left out.
     """
-    rest = {e["id"]: e for e in geometry}
-    loops = [[e] for e in geometry if e["kind"] == "circle"]
-    for e in list(rest.values()):
-        if e["kind"] == "circle":
-            rest.pop(e["id"])
+    drawn = [e for e in geometry if not e.get("construction") and e["kind"] != "point"]
+    loops = [[e] for e in drawn if curve_of(e).closed]
+    open_ = [e for e in drawn if not curve_of(e).closed]
+    ends = np.array([[curve_of(e).start, curve_of(e).end] for e in open_]).reshape(-1, 2, 2)
+    touch = max(_TOUCH, 1e-9 * float(np.abs(ends).max(initial=0.0)))
+    loops += [[e] for e, (a, b) in zip(open_, ends) if np.linalg.norm(a - b) < touch]
+    alone = {id(l[0]) for l in loops}
+    rest = {k for k, e in enumerate(open_) if id(e) not in alone}
     while rest:
-        chain = [rest.pop(next(iter(rest)))]
+        first = min(rest)
+        rest.discard(first)
+        chain, begin, end = [first], ends[first, 0], ends[first, 1]
         while True:
-            end = np.array(chain[-1]["end"])
-            nxt = next((e for e in rest.values() if np.linalg.norm(np.array(e["start"]) - end) < 1e-6), None)
-            if nxt is None:
+            near = min(
+                ((float(np.linalg.norm(ends[k, side] - end)), k, side) for k in rest for side in (0, 1)),
+                default=(np.inf, -1, 0),
+            )
+            if near[0] >= touch:
                 break
-            chain.append(rest.pop(nxt["id"]))
-        if len(chain) > 1 and np.linalg.norm(np.array(chain[0]["start"]) - np.array(chain[-1]["end"])) < 1e-6:
-            loops.append(chain)
+            chain.append(near[1])
+            rest.discard(near[1])
+            end = ends[near[1], 1 - near[2]]
+            if np.linalg.norm(end - begin) < touch:
+                break
+        if len(chain) > 1 and np.linalg.norm(end - begin) < touch:
+            loops.append([open_[k] for k in chain])
     shapes = [Polygon(loop_outline(l)) for l in loops]
     order = sorted(range(len(loops)), key=lambda i: -shapes[i].area)
     out: list[dict] = []
-    for i in order:
+    for at, i in enumerate(order):
         inside = None
-        for k, other in enumerate(order[: order.index(i)]):
+        for k, other in enumerate(order[:at]):
             if shapes[other].contains(shapes[i].representative_point()):
                 inside = k
         out.append({"entities": loops[i], "area": float(shapes[i].area), "inside": inside})

@@ -11,7 +11,8 @@ import numpy as np
 
 from ..errors import BadInput
 from .drawing import Drawing, Relation, Size
-from .equations import relation_equations, trace_blocks
+from .distances import trace_blocks
+from .equations import relation_equations
 from .solver import Solution, constraint_rows, solve
 
 __all__ = ["propose_relations"]

@@ -7,13 +7,14 @@ places are gathered again.
 from __future__ import annotations
 
 from collections.abc import Set
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from ..errors import BadInput
-from .drawing import Drawing, Entity
+from .drawing import Drawing, Entity, Relation, paper_entities
 from .pieces import fit_circle_2d, round_samples, samples_of, split_loop
+from .splines import fit_spline
 from .trace import TraceLoop, trace_size
 
 __all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
@@ -21,16 +22,34 @@ __all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw
 _PLACES = 25
 _REACH = 0.02  # of the trace's size
 _KINDS = ("line", "arc", "circle")
+_FEWEST = {"point": 1, "line": 2, "arc": 3, "circle": 3, "ellipse": 6, "spline": 5}  # samples a kind is fitted to
+
+
+_NOWHERE = np.zeros((0, 2))
 
 
 @dataclass(frozen=True)
 class Stroke:
-    """One entity to be: its id, kind, places (k, 2) along its stretch, and the id of what its end joins."""
+    """One entity to be: its id, kind, places (k, 2) along its stretch, and the id of what its end joins.
+
+    Without places it was drawn freely and follows no trace. ``at`` (points, 2) is where its points were last, with
+    ``radius`` and ``ccw`` where it is round; without, it starts at its own best fit. ``poles`` of a spline, where it
+    has no ``at``; ``construction`` where it only guides.
+    """
 
     id: str
     kind: str
-    places: np.ndarray
+    places: np.ndarray = field(default_factory=lambda: _NOWHERE)
     joins: str | None = None
+    at: np.ndarray | None = None
+    radius: float | None = None
+    ccw: bool = True
+    construction: bool = False
+    knots: np.ndarray | None = None
+
+    @property
+    def traced(self) -> bool:
+        return len(self.places) > 0
 
 
 def _thin(p: np.ndarray) -> np.ndarray:
@@ -83,7 +102,7 @@ def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, 
             run = max(runs, key=len)
         if best is None or len(run) > len(best):
             best = run
-    fewest = {"line": 2, "arc": 3, "circle": 3}[kind]
+    fewest = _FEWEST[kind]
     if best is None or len(best) < fewest:
         raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
     return Stroke(name, kind, _thin(best))
@@ -93,7 +112,7 @@ def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
     """Strokes with each free end joined to the nearest free beginning of another within ``gap`` mm."""
     out = {s.id: s for s in strokes}
     begun = {s.joins for s in strokes if s.joins}
-    open_ = [s for s in strokes if s.kind != "circle"]
+    open_ = [s for s in strokes if s.kind in ("line", "arc") and s.traced]
     pairs = sorted(
         (float(np.linalg.norm(a.places[-1] - b.places[0])), a.id, b.id)
         for a in open_
@@ -102,7 +121,7 @@ def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
     )
     for d, a, b in pairs:
         if d <= gap and out[a].joins is None and b not in begun:
-            out[a] = Stroke(a, out[a].kind, out[a].places, b)
+            out[a] = replace(out[a], joins=b)
             begun.add(b)
     return list(out.values())
 
@@ -124,7 +143,7 @@ def _to_polyline(points: np.ndarray, line: np.ndarray) -> np.ndarray:
 
 
 def _densely(s: Stroke, step: float) -> np.ndarray:
-    p = np.vstack([s.places, s.places[:1]]) if s.kind == "circle" else s.places
+    p = np.vstack([s.places, s.places[:1]]) if s.kind in ("circle", "ellipse") else s.places
     if len(p) < 2:
         return p
     gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
@@ -157,7 +176,7 @@ def _gather(
         if len(rows):
             line = (
                 np.vstack([strokes[s].places, strokes[s].places[:1]])
-                if strokes[s].kind == "circle"
+                if strokes[s].kind in ("circle", "ellipse")
                 else strokes[s].places
             )
             unique, back = np.unique(rows, return_inverse=True)
@@ -168,7 +187,7 @@ def _gather(
         # A corner's sample may lie on two stretches at once: then it is of both.
         mine_mask = (np.where(ids == n, away, np.inf).min(axis=1) <= least + 1e-7 * size) & (least <= reach)
         mine, on = samples[mine_mask], vertex[mine_mask]
-        if stroke.kind != "line":
+        if stroke.kind not in ("line", "spline", "point"):
             mine = round_samples(mine, on)
         elif len(mine) > 8:
             # What lies within a facet of a joint belongs to neither piece for sure.
@@ -178,68 +197,190 @@ def _gather(
             aside = max(0.01 * length, min(0.6 * facet, 0.15 * length))
             inner = mine[(t > aside) & (t < length - aside)]
             mine = inner if len(inner) > 4 else mine
-        if len(mine) < (2 if stroke.kind == "line" else 3) or not np.ptp(mine, axis=0).max() > 1e-9 * size:
+        if len(mine) < _FEWEST[stroke.kind] or not (
+            stroke.kind == "point" or np.ptp(mine, axis=0).max() > 1e-9 * size
+        ):
             if lost is not None:
                 lost.append(stroke)
                 continue
-            raise BadInput(
-                f"'{stroke.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.",
-                field="entities",
-            )
+            raise _no_trace(stroke, reach)
         out[stroke.id] = mine
     return out
 
 
-def draw(loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None = None) -> Drawing:
-    """A drawing whose entities start at their own best fits, ends joined where the strokes say so.
+def draw(
+    loops: list[TraceLoop],
+    strokes: list[Stroke],
+    reach: float,
+    lost: list[Stroke] | None = None,
+    *,
+    relations: list[Relation] | None = None,
+    references: dict[str, dict] | None = None,
+) -> Drawing:
+    """A drawing whose entities start where they were last, else at their own best fits, ends joined where strokes say
+    so.
 
-    Strokes that find no trace within ``reach`` mm raise `BadInput`, or are put into ``lost`` where that is given.
+    Strokes that find no trace within ``reach`` mm raise `BadInput`, or are put into ``lost`` where that is given; one
+    that was placed before stays as it was. ``relations`` of kind 'coincident' between ends make them one point.
+    ``references`` are projected entities in contract keys.
     """
-    stretches = _gather(loops, strokes, reach, lost)
-    strokes = [s for s in strokes if s.id in stretches]
+    traced = [s for s in strokes if s.traced]
+    missed: list[Stroke] | None = [] if lost is not None or any(s.at is not None for s in traced) else None
+    stretches = _gather(loops, traced, reach, missed) if traced else {}
+    for s in missed or []:
+        if s.at is None and lost is None:
+            raise _no_trace(s, reach)
+        if s.at is None and lost is not None:
+            lost.append(s)
+    away = {s.id for s in missed or [] if s.at is None}
+    strokes = [s for s in strokes if s.id not in away]
     points: list[np.ndarray] = []
     radii: list[float] = []
     entities: dict[str, Entity] = {}
-    ends: dict[str, tuple[int, int]] = {}
     for s in strokes:
-        p = stretches[s.id]
-        if s.kind == "line":
-            mean = p.mean(axis=0)
-            t = np.linalg.svd(p - mean, full_matrices=False)[2][0]
-            t = t if (s.places[-1] - s.places[0]) @ t >= 0 else -t
-            a, b = (s.places[0] - mean) @ t, (s.places[-1] - mean) @ t
-            points += [mean + a * t, mean + b * t]
-            ends[s.id] = (len(points) - 2, len(points) - 1)
-            entities[s.id] = Entity(s.id, "line", ends[s.id])
-            continue
-        c, r, _ = fit_circle_2d(p)
-        if s.kind == "circle":
-            points.append(c)
-            entities[s.id] = Entity(s.id, "circle", (len(points) - 1,), len(radii))
-        else:
-            first, middle, last = s.places[0], s.places[len(s.places) // 2], s.places[-1]
-            turn = np.cross(np.append(middle - first, 0), np.append(last - middle, 0))[2]
-            for q in (first, last):
-                v = q - c
-                points.append(c + v / max(np.linalg.norm(v), 1e-12) * r)
-            points.append(c)
-            ends[s.id] = (len(points) - 3, len(points) - 2)
-            entities[s.id] = Entity(s.id, "arc", (*ends[s.id], len(points) - 1), len(radii), bool(turn > 0))
-        radii.append(r)
+        p, r, ccw, knots = _begun(s, stretches.get(s.id))
+        first = len(points)
+        points += list(p)
+        own = tuple(range(first, len(points)))
+        entities[s.id] = Entity(s.id, s.kind, own, None if r is None else len(radii), ccw, s.construction, knots)
+        if r is not None:
+            radii.append(r)
+    fresh = {s.id for s in strokes if s.at is None}
     shared = list(range(len(points)))
+
+    def root(i: int) -> int:
+        while shared[i] != i:
+            i = shared[i]
+        return i
+
     for s in strokes:
-        if s.joins and s.joins in ends and s.id in ends:
-            a, b = ends[s.id][1], ends[s.joins][0]
-            points[a] = points[b] = _joint(entities[s.id], entities[s.joins], points, a, b)
-            shared[b] = a
-    used = sorted({i for e in entities.values() for i in (shared[p] for p in e.points)})
+        if s.joins and s.joins in entities and s.id in entities and entities[s.joins].ends and entities[s.id].ends:
+            a, b = entities[s.id].points[1 if s.kind != "spline" else -1], entities[s.joins].points[0]
+            both = s.id in fresh and s.joins in fresh
+            points[a] = points[b] = (
+                _joint(entities[s.id], entities[s.joins], points, a, b)
+                if both
+                else points[b if s.id in fresh else a]
+            )
+            shared[root(b)] = root(a)
+    holder = Drawing(np.zeros(0), 0, entities)
+    for r in relations or []:
+        if r.kind == "coincident" and all("." in n or holder.has(n) for n in r.of):
+            try:
+                a, b = (holder.place(n) for n in r.of)
+            except (KeyError, BadInput):
+                continue  # the paper's own, or what is not there: an equation, or refused elsewhere
+            a, b = root(a), root(b)
+            if a != b and not _within_one(entities, shared, root, a, b):
+                points[a] = points[b]
+                shared[b] = a
+    return _assembled(points, radii, entities, [root(i) for i in range(len(points))], stretches, loops, references)
+
+
+def _within_one(entities: dict[str, Entity], shared: list[int], root, a: int, b: int) -> bool:
+    """Whether two points are of one entity: to make them one would make it nothing."""
+    del shared
+    return any({a, b} <= {root(p) for p in e.points} for e in entities.values() if e.kind != "spline")
+
+
+def _no_trace(s: Stroke, reach: float) -> BadInput:
+    return BadInput(
+        f"'{s.id}' finds no trace within {reach:.3g} mm of where it was brushed; brush it again.", field="entities"
+    )
+
+
+def _assembled(points, radii, entities, shared, stretches, loops, references) -> Drawing:
+    """The drawing over the points that are left once shared ones are one, with the paper's own and projected ones."""
+    used = sorted({shared[p] for e in entities.values() for p in e.points})
     rank = {old: new for new, old in enumerate(used)}
-    x = np.concatenate([np.concatenate([points[i] for i in used]), np.array(radii)])
+    own = np.array([points[i] for i in used]).reshape(-1, 2)
+    reach = [float(np.abs(own).max(initial=0.0)), *(r for r in radii)]
+    paper, where = paper_entities(len(used), max(*reach, 1e-3) if reach else 1.0)
+    extra = [where]
+    count = len(used) + len(where)
+    for name, e in (references or {}).items():
+        p, r = _reference_points(e)
+        paper[name] = Entity(name, e["kind"], tuple(range(count, count + len(p))), None, e.get("ccw", True), True)
+        if r is not None:
+            paper[name].radius = len(radii)
+            radii = [*radii, r]
+        extra.append(p)
+        count += len(p)
     for e in entities.values():
         e.points = tuple(rank[shared[p]] for p in e.points)
+    for e in (*entities.values(), *paper.values()):
         if e.radius is not None:
-            e.radius = 2 * len(used) + e.radius
-    return Drawing(x, len(used), entities, stretches, _crowded(loops))
+            e.radius = 2 * count + e.radius
+    x = np.concatenate([np.vstack([own, *extra]).ravel(), np.array(radii, float)])
+    still = np.zeros(len(x), bool)
+    for e in paper.values():
+        still[e.columns()] = True
+    return Drawing(x, count, entities, stretches, _crowded(loops), paper, still)
+
+
+def _reference_points(e: dict) -> tuple[np.ndarray, float | None]:
+    if e["kind"] == "point":
+        return np.array([e["at"]], float), None
+    if e["kind"] == "line":
+        return np.array([e["start"], e["end"]], float), None
+    if e["kind"] == "arc":
+        return np.array([e["start"], e["end"], e["center"]], float), float(e["radius"])
+    return np.array([e["center"]], float), float(e["radius"])
+
+
+def _begun(s: Stroke, p: np.ndarray | None):
+    """Where an entity's points start, its radius, turn and knots: as it was last, else its own best fit."""
+    if s.at is not None:
+        return np.array(s.at, float).reshape(-1, 2), s.radius, s.ccw, s.knots
+    if p is None:
+        raise BadInput(f"'{s.id}' is neither drawn nor fitted; give its places.", field="strokes")
+    if s.kind == "point":
+        return p.mean(axis=0)[None], None, True, None
+    if s.kind == "line":
+        mean = p.mean(axis=0)
+        t = np.linalg.svd(p - mean, full_matrices=False)[2][0]
+        t = t if (s.places[-1] - s.places[0]) @ t >= 0 else -t
+        a, b = (s.places[0] - mean) @ t, (s.places[-1] - mean) @ t
+        return np.array([mean + a * t, mean + b * t]), None, True, None
+    if s.kind == "spline":
+        poles, knots = fit_spline(p, s.places)
+        return poles, None, True, knots
+    if s.kind == "ellipse":
+        return _begun_ellipse(p)
+    c, r, _ = fit_circle_2d(p)
+    if s.kind == "circle":
+        return c[None], r, True, None
+    first, middle, last = s.places[0], s.places[len(s.places) // 2], s.places[-1]
+    turn = np.cross(np.append(middle - first, 0), np.append(last - middle, 0))[2]
+    ends = [c + (q - c) / max(float(np.linalg.norm(q - c)), 1e-12) * r for q in (first, last)]
+    return np.array([*ends, c]), r, bool(turn > 0), None
+
+
+def _begun_ellipse(p: np.ndarray):
+    """Centre and major end from the second moments of a whole or partly seen ellipse, by an algebraic fit (Fitzgibbon,
+    Pilu, Fisher 1999, *Direct least square fitting of ellipses*, in the stable form of Halíř, Flusser 1998).
+    """
+    mean = p.mean(axis=0)
+    scale = float(np.abs(p - mean).max())
+    u, v = ((p - mean) / scale).T
+    d1, d2 = np.column_stack([u * u, u * v, v * v]), np.column_stack([u, v, np.ones(len(u))])
+    s1, s2, s3 = d1.T @ d1, d1.T @ d2, d2.T @ d2
+    t = -np.linalg.solve(s3, s2.T)
+    m = np.linalg.solve(np.array([[0, 0, 2.0], [0, -1.0, 0], [2.0, 0, 0]]), s1 + s2 @ t)
+    _, vectors = np.linalg.eig(m)
+    vectors = vectors.real
+    a1 = vectors[:, np.argmax(4 * vectors[0] * vectors[2] - vectors[1] ** 2)]
+    a, b, c, dd, e, f = np.concatenate([a1, t @ a1])
+    centre = np.linalg.solve(np.array([[2 * a, b], [b, 2 * c]]), [-dd, -e])
+    q = np.array([[a, b / 2], [b / 2, c]])
+    level = -(f + 0.5 * (dd * centre[0] + e * centre[1]))
+    value, vector = np.linalg.eigh(q / level)
+    if not (value > 0).all():
+        raise BadInput("The stretch is no ellipse; fit an arc or a spline.", field="kind")
+    axes = 1 / np.sqrt(value)
+    k = int(np.argmax(axes))
+    middle = mean + scale * centre
+    return np.array([middle, middle + scale * axes[k] * vector[:, k]]), float(scale * axes[1 - k]), True, None
 
 
 def _crowded(loops: list[TraceLoop]) -> float:

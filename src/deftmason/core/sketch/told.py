@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from .curve import curve_of
 from .trace import TraceLoop, trace_size
 
 __all__ = ["Told", "told_error", "entity_distance", "left_out", "as_spline", "limit_for"]
@@ -30,21 +31,9 @@ class Told:
 
 def entity_distance(e: dict, p: np.ndarray) -> np.ndarray:
     """Distance (n,) of places (n, 2) to one entity in contract keys, ends included."""
-    if e["kind"] == "line":
-        return _to_segments(p, np.array([e["start"], e["end"]], float))
-    if e["kind"] == "spline":
+    if e["kind"] == "spline" and e["degree"] == 1:
         return _to_segments(p, np.array(e["poles"], float))
-    v = p - np.array(e["center"], float)
-    off = np.abs(np.linalg.norm(v, axis=1) - e["radius"])
-    if e["kind"] == "circle":
-        return off
-    a, b = (np.arctan2(*(np.array(e[k], float) - e["center"])[::-1]) for k in ("start", "end"))
-    t = np.arctan2(v[:, 1], v[:, 0])
-    turn, at = (
-        ((b - a) % (2 * np.pi), (t - a) % (2 * np.pi)) if e["ccw"] else ((a - b) % (2 * np.pi), (a - t) % (2 * np.pi))
-    )
-    ends = np.minimum(*(np.linalg.norm(p - np.array(e[k], float), axis=1) for k in ("start", "end")))
-    return np.where(at <= turn, off, ends)
+    return curve_of(e).distance(p)
 
 
 def _to_segments(p: np.ndarray, line: np.ndarray) -> np.ndarray:
@@ -91,8 +80,8 @@ def _nearest(geometry: list[dict], p: np.ndarray) -> tuple[np.ndarray, np.ndarra
 
 
 def _points_of(e: dict, step: float) -> np.ndarray:
-    if e["kind"] in ("line", "spline"):
-        p = np.array([e["start"], e["end"]] if e["kind"] == "line" else e["poles"], float)
+    if e["kind"] == "spline" and e["degree"] == 1:
+        p = np.array(e["poles"], float)
         gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
         return np.vstack(
             [
@@ -100,13 +89,7 @@ def _points_of(e: dict, step: float) -> np.ndarray:
                 for a, b, g in zip(p[:-1], p[1:], gap)
             ]
         )
-    c, r = np.array(e["center"], float), e["radius"]
-    a, turn = 0.0, 2 * np.pi
-    if e["kind"] == "arc":
-        a, b = (np.arctan2(*(np.array(e[k], float) - c)[::-1]) for k in ("start", "end"))
-        turn = (b - a) % (2 * np.pi) if e["ccw"] else -((a - b) % (2 * np.pi))
-    t = a + np.linspace(0, turn, int(np.clip(np.ceil(abs(turn) * r / step), 4, 4000)) + 1)
-    return c + r * np.column_stack([np.cos(t), np.sin(t)])
+    return curve_of(e).sampled(step)
 
 
 def told_error(loops: list[TraceLoop], geometry: list[dict]) -> Told:

@@ -1,0 +1,108 @@
+"""How far the trace lies from each entity, with derivatives: what the solver makes least.
+
+Lines and circles in closed form; ellipses and splines at the nearest place of each sample, where only the distance's
+first order counts (the place itself moves along the curve, which changes no distance: Boggs, Byrd, Schnabel 1987,
+orthogonal distance regression).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .curve import Curve
+from .drawing import Drawing, Entity, line_of, uniform_knots
+
+__all__ = ["bent_block", "distance_to_entity", "trace_blocks", "trace_residuals"]
+
+
+def _as_curve(d: Drawing, e: Entity, x) -> Curve:
+    p = [d.point(i, x) for i in e.points]
+    if e.kind == "ellipse":
+        return Curve({"id": e.id, "kind": "ellipse", "center": p[0], "major": p[1], "minor_radius": x[e.column]})
+    knots = uniform_knots(len(p)) if e.knots is None else e.knots
+    return Curve({"id": e.id, "kind": "spline", "degree": len(knots) - len(p) - 1, "knots": knots, "poles": p})
+
+
+def bent_block(d: Drawing, e: Entity, p: np.ndarray, x):
+    """Signed distances (k,) of places (k, 2) to an ellipse or spline, the columns (c,) they depend on, derivatives
+    (k, c), and the curve's normals (k, 2) there.
+    """
+    c = _as_curve(d, e, x)
+    t = c.nearest(p)
+    along = c.along(t)
+    n = np.column_stack([-along[:, 1], along[:, 0]]) / np.maximum(np.hypot(*along.T), 1e-300)[:, None]
+    off = np.einsum("ij,ij->i", p - c.at(t), n)
+    if e.kind == "ellipse":
+        w = 2 * np.pi * t
+        centre, major = d.point(e.points[0], x), d.point(e.points[1], x)
+        a = major - centre
+        length, minor = max(float(np.hypot(*a)), 1e-300), float(x[e.column])
+        u = a / length
+        v = np.array([-u[1], u[0]])
+        # by a: cos w · I + sin w · minor · d(v)/da, and d(v)/da = −u vᵀ/length
+        by_a = np.cos(w)[:, None] * n - (np.sin(w) * minor / length * (n @ u))[:, None] * v
+        by_minor = np.sin(w) * (n @ v)
+        columns = np.array([2 * e.points[0], 2 * e.points[0] + 1, 2 * e.points[1], 2 * e.points[1] + 1, e.column])
+        return off, columns, -np.column_stack([n - by_a, by_a, by_minor]), n
+    from scipy.interpolate import BSpline
+
+    s, _, low, span = c._spline
+    u = np.clip(low + span * t, s.t[s.k], s.t[-s.k - 1])
+    basis = BSpline.design_matrix(u, s.t, s.k).toarray()
+    columns = np.array([k for i in e.points for k in (2 * i, 2 * i + 1)])
+    j = np.empty((len(p), len(columns)))
+    j[:, 0::2], j[:, 1::2] = -basis * n[:, :1], -basis * n[:, 1:]
+    return off, columns, j, n
+
+
+def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
+    """Signed distances (n,) of samples (n, 2) to the entity as it runs on, line or circle; to the curve else."""
+    if e.kind == "line":
+        a, _, n, _ = line_of(d, e, x)
+        return (p - a) @ n
+    if e.kind in ("arc", "circle"):
+        return np.linalg.norm(p - d.point(e.centre, x), axis=1) - x[e.column]
+    if e.kind == "point":
+        return np.linalg.norm(p - d.point(e.points[0], x), axis=1)
+    return bent_block(d, e, p, x)[0]
+
+
+def trace_blocks(d: Drawing, x):
+    """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives
+    (k, c).
+    """
+    for i, p in d.stretches.items():
+        e = d.entities[i]
+        if e.kind == "line":
+            a, t, n, length = line_of(d, e, x)
+            s = (p - a) @ t / length
+            b, c = e.points[:2]
+            columns = np.array([2 * b, 2 * b + 1, 2 * c, 2 * c + 1])
+            j = np.column_stack([-n[0] * (1 - s), -n[1] * (1 - s), -n[0] * s, -n[1] * s])
+            yield (p - a) @ n, columns, j
+        elif e.kind in ("arc", "circle"):
+            v = p - d.point(e.centre, x)
+            far = np.linalg.norm(v, axis=1)
+            u = v / np.maximum(far, 1e-300)[:, None]
+            columns = np.array([2 * e.centre, 2 * e.centre + 1, e.column])
+            yield far - x[e.column], columns, np.column_stack([-u, -np.ones(len(p))])
+        elif e.kind == "point":
+            q = d.point(e.points[0], x)
+            columns = np.array([2 * e.points[0], 2 * e.points[0] + 1])
+            mean = p.mean(axis=0)  # a point lies where its stretch's middle lies
+            yield q - mean, columns, np.eye(2)
+        else:
+            off, columns, j, _ = bent_block(d, e, p, x)
+            yield off, columns, j
+
+
+def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:
+    """Distances of all stretches to their entities (n,) and the Jacobian (n, len(x))."""
+    blocks = list(trace_blocks(d, x))
+    r = np.concatenate([np.zeros(0), *(b[0] for b in blocks)])
+    j = np.zeros((len(r), len(x)))
+    at = 0
+    for own, columns, part in blocks:
+        j[at : at + len(own), columns] = part
+        at += len(own)
+    return r, j
