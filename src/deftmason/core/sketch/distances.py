@@ -12,7 +12,9 @@ import numpy as np
 from .curve import Curve
 from .drawing import Drawing, Entity, line_of, uniform_knots
 
-__all__ = ["bent_block", "distance_to_entity", "trace_blocks", "trace_residuals"]
+_EVEN = 1e-6  # weight of a spline's poles lying evenly, against one sample of its trace
+
+__all__ = ["bent_block", "distance_to_entity", "poles_held", "trace_blocks", "trace_residuals"]
 
 
 def _as_curve(d: Drawing, e: Entity, x) -> Curve:
@@ -53,6 +55,26 @@ def bent_block(d: Drawing, e: Entity, p: np.ndarray, x):
     j = np.empty((len(p), len(columns)))
     j[:, 0::2], j[:, 1::2] = -basis * n[:, :1], -basis * n[:, 1:]
     return off, columns, j, n
+
+
+def poles_held(d: Drawing, e: Entity, p: np.ndarray, x):
+    """What keeps a spline's poles from sliding along it, where distances say nothing: its ends at the first and last
+    of its samples (k, 2), its poles faintly even. Second derivatives (c, c), gradient (c,) and the columns (c,).
+    """
+    poles = np.array([d.point(i, x) for i in e.points])
+    n = len(poles)
+    bend = np.diff(np.eye(n), 2, axis=0)
+    weight = _EVEN * len(p) / n
+    own = weight * np.kron(bend.T @ bend, np.eye(2))
+    grad = (weight * bend.T @ (bend @ poles)).ravel()
+    for end, near, sample in ((0, 1, p[0]), (n - 1, n - 2, p[-1])):
+        t = poles[near] - poles[end]
+        t = t / max(float(np.hypot(*t)), 1e-300)
+        c = slice(2 * end, 2 * end + 2)
+        own[c, c] += np.outer(t, t)
+        grad[c] += t * float((poles[end] - sample) @ t)
+    columns = np.array([k for i in e.points for k in (2 * i, 2 * i + 1)])
+    return own, grad, columns
 
 
 def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:

@@ -14,7 +14,7 @@ import numpy as np
 from ..errors import BadInput
 from .drawing import Drawing, Entity, Relation, paper_entities
 from .pieces import fit_circle_2d, round_samples, samples_of, split_loop
-from .splines import fit_spline
+from .splines import fit_spline, ordered
 from .trace import TraceLoop, trace_size
 
 __all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
@@ -204,7 +204,7 @@ def _gather(
                 lost.append(stroke)
                 continue
             raise _no_trace(stroke, reach)
-        out[stroke.id] = mine
+        out[stroke.id] = ordered(mine, stroke.places) if stroke.kind == "spline" else mine
     return out
 
 

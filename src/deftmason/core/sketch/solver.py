@@ -14,7 +14,7 @@ import numpy as np
 
 from ..elements.uncertainty import correlation_inflation
 from ..errors import BadInput
-from .distances import trace_blocks
+from .distances import poles_held, trace_blocks
 from .drawing import Drawing, Relation, Size
 from .equations import Row, relation_equations, size_value, structure
 
@@ -104,6 +104,11 @@ def normal(d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         h[np.ix_(columns, columns)] += j.T @ j
         np.add.at(g, columns, j.T @ r)
         rest.append(r)
+    for i, p in d.stretches.items():
+        if d.entities[i].kind == "spline":
+            own, grad, columns = poles_held(d, d.entities[i], p, x)
+            h[np.ix_(columns, columns)] += own
+            g[columns] += grad
     return h, g, np.concatenate(rest)
 
 

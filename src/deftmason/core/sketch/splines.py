@@ -13,14 +13,14 @@ import numpy as np
 from .curve import Curve
 from .drawing import uniform_knots
 
-__all__ = ["fit_spline", "spline_through"]
+__all__ = ["fit_spline", "ordered", "spline_through"]
 
 _MOST_POLES = 40
 _PRICE = 3.0  # natural units that a pole costs, and half the logarithm of the samples for each of its coordinates
 _ROUNDS = 4  # corrections of the parameters
 
 
-def _ordered(p: np.ndarray, places: np.ndarray) -> np.ndarray:
+def ordered(p: np.ndarray, places: np.ndarray) -> np.ndarray:
     """Samples in order along the polyline of places."""
     if len(places) < 2:
         return p
@@ -64,7 +64,7 @@ def fit_spline(p: np.ndarray, places: np.ndarray, noise: float | None = None, po
 
     ``noise`` : scatter of the samples, mm; none: from second differences along them.  ``poles`` : as many as this.
     """
-    q = _ordered(p, places)
+    q = ordered(p, places)
     if poles is not None:
         return spline_through(q, max(4, poles))[:2]
     if noise is None:

@@ -84,7 +84,10 @@ def costs(d: Drawing, relations: list[Relation], sizes: list[Size], s: Solution)
     unit[n + wanted, np.arange(len(wanted))] = 1.0
     inverse = -factor.solve(unit)[n:][wanted] if len(wanted) else np.zeros((0, 0))
     column = {int(w): k for k, w in enumerate(wanted)}
-    sigma2 = s.sum_of_squares / max(s.samples - s.freedom, 1) * s.inflation
+    # What scatters when each entity follows its own stretch alone: what is held wrongly must not excuse itself.
+    apart = d.apart()
+    alone = solve(apart, [], [])
+    sigma2 = alone.sum_of_squares / max(alone.samples - alone.freedom + alone.unseen, 1) * alone.inflation
     out = {}
     for name, rows in blocks.items():
         k = [column[int(r)] for r in rows]
@@ -96,6 +99,7 @@ def costs(d: Drawing, relations: list[Relation], sizes: list[Size], s: Solution)
         falls = float(own @ np.linalg.lstsq(part + 1e-300 * np.eye(len(k)), own, rcond=1e-12)[0])
         falls = float(np.clip(falls, 0.0, s.sum_of_squares))
         rise = s.rms - float(np.sqrt((s.sum_of_squares - falls) / s.samples))
+        # (the squares' first order; where they bend, solving without it would tell a little less)
         out[name] = Cost(rise, float(np.sqrt(falls / sigma2)) if sigma2 > 0 else 0.0)
     return out
 
