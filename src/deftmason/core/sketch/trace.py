@@ -12,7 +12,7 @@ import numpy as np
 
 from ..scan.section import Section, SectionPlane
 
-__all__ = ["TraceLoop", "trace_of", "trace_noise", "is_exact", "trace_size", "step_for"]
+__all__ = ["TraceLoop", "trace_of", "trace_noise", "is_exact", "sampled_loop", "step_for", "trace_size"]
 
 _SMALLEST_LOOP = 12  # steps; shorter open stretches are scraps
 _WIDEST_GAP = 0.12  # of the trace's size that a hole in the scan may leave open in a loop that is still drawn closed
@@ -114,6 +114,21 @@ def _loops(section: Section, plane: SectionPlane, step: float) -> list[TraceLoop
             r, vertex = r[::-1].copy(), vertex[::-1].copy()
         out.append(TraceLoop(r, closed, length, vertex, step / 0.7))
     return out
+
+
+def sampled_loop(q: np.ndarray, step: float, *, closed: bool = True, exact: bool = False) -> TraceLoop | None:
+    """A polyline (n, 2) as a loop of a trace, anticlockwise where closed; None where nothing is left of it."""
+    ring = np.vstack([q, q[:1]]) if closed else q
+    length = float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum())
+    if not length > 0:
+        return None
+    r, vertex = _samples(q, closed, step)
+    if len(r) < (3 if closed else 2):
+        return None
+    if closed and _area(r) < 0:
+        r, vertex = r[::-1].copy(), vertex[::-1].copy()
+    t = TraceLoop(r, closed, length, vertex, step / 0.7)
+    return _turning(t) if exact and is_exact([t]) else t
 
 
 def _turning(t: TraceLoop) -> TraceLoop:

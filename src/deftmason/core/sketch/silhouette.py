@@ -1,0 +1,231 @@
+"""The outline of a scan seen along a direction: outside and through-holes, exact to the mesh.
+
+The facets' shadows are laid over a grid of lines as fine as the mesh. On each line the shadow's ends are exact; loops
+are chained from end to end (marching squares: Lorensen, Cline 1987, in the plane). Meshes of few, large facets are
+joined as polygons instead, so that their corners are exact too.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from ..errors import BadInput
+from ..scan.mesh import TriMesh
+from ..scan.section import SectionPlane
+from .trace import TraceLoop, sampled_loop
+
+__all__ = ["silhouette"]
+
+_FEW = 6000  # facets that are joined as polygons
+_FINE = 0.5  # of the median edge between two lines
+_MOST = 6_000_000  # nodes of the grid
+_SCRAP = 12  # samples; smaller loops are scraps
+
+
+@njit(cache=True)
+def _shadow(p, faces, f, y):  # pragma: no cover - compiled
+    """Where a facet's shadow begins and ends on the line at ``y``."""
+    left, right = np.inf, -np.inf
+    for k in range(3):
+        u, v = faces[f, k], faces[f, (k + 1) % 3]
+        yu, yv = p[u, 1], p[v, 1]
+        if (yu <= y and yv >= y) or (yv <= y and yu >= y):
+            if yu == yv:
+                left, right = min(left, p[u, 0], p[v, 0]), max(right, p[u, 0], p[v, 0])
+            else:
+                x = p[u, 0] + (y - yu) / (yv - yu) * (p[v, 0] - p[u, 0])
+                left, right = min(left, x), max(right, x)
+    return left, right
+
+
+@njit(cache=True)
+def _cover(p, faces, x0, y0, h, count, reach):  # pragma: no cover - compiled
+    """Shadows on lines of the first coordinate's direction: nodes covered, and how far each shadow reaches beyond its
+    last and before its first node, as shares of a cell.
+    """
+    for f in range(faces.shape[0]):
+        a, b, c = p[faces[f, 0], 1], p[faces[f, 1], 1], p[faces[f, 2], 1]
+        low, high = min(a, b, c), max(a, b, c)
+        for j in range(int(np.ceil((low - y0) / h)), int(np.floor((high - y0) / h)) + 1):
+            left, right = _shadow(p, faces, f, y0 + j * h)
+            if right < left:
+                continue
+            s, t = (left - x0) / h, (right - x0) / h
+            i, k = int(np.ceil(s)), int(np.floor(t))
+            if i <= k:
+                count[j, i] += 1
+                count[j, k + 1] -= 1
+                reach[j, k, 1] = max(reach[j, k, 1], t - k)
+                reach[j, i, 0] = max(reach[j, i, 0], i - s)
+
+
+@njit(cache=True)
+def _bits(p, faces, x0, y0, h, on, out):  # pragma: no cover - compiled
+    """Shadows within one cell at whose side the whole shadow ends: (line, node before it, from, to); how many."""
+    n = 0
+    for f in range(faces.shape[0]):
+        a, b, c = p[faces[f, 0], 1], p[faces[f, 1], 1], p[faces[f, 2], 1]
+        low, high = min(a, b, c), max(a, b, c)
+        for j in range(int(np.ceil((low - y0) / h)), int(np.floor((high - y0) / h)) + 1):
+            left, right = _shadow(p, faces, f, y0 + j * h)
+            if right < left:
+                continue
+            s, t = (left - x0) / h, (right - x0) / h
+            k = int(np.floor(t))
+            if int(np.ceil(s)) > k and on[j, k] != on[j, k + 1]:
+                if n < out.shape[0]:
+                    out[n, 0], out[n, 1], out[n, 2], out[n, 3] = j, k, s - k, t - k
+                n += 1
+    return n
+
+
+@njit(cache=True)
+def _lengthen(bits, on, reach):  # pragma: no cover - compiled
+    """Shadows that bits touch reach as far as these; bits come in order of where they begin."""
+    for n in range(len(bits)):
+        j, k = int(bits[n, 0]), int(bits[n, 1])
+        if on[j, k] and reach[j, k, 1] >= bits[n, 2] - 1e-9:
+            reach[j, k, 1] = max(reach[j, k, 1], bits[n, 3])
+
+
+@njit(cache=True)
+def _lengthen_back(bits, on, reach):  # pragma: no cover - compiled
+    for n in range(len(bits)):
+        j, k = int(bits[n, 0]), int(bits[n, 1])
+        if on[j, k + 1] and reach[j, k + 1, 0] >= 1 - bits[n, 3] - 1e-9:
+            reach[j, k + 1, 0] = max(reach[j, k + 1, 0], 1 - bits[n, 2])
+
+
+def _lines(p: np.ndarray, faces: np.ndarray, low, h: float, shape: tuple[int, int]):
+    """Nodes covered (rows, columns), and where shadows end beyond and before nodes."""
+    count = np.zeros((shape[0], shape[1] + 1), np.int32)
+    reach = np.full((shape[0], shape[1] + 1, 2), -1.0)
+    _cover(p, faces, low[0], low[1], h, count, reach)
+    on = np.cumsum(count, axis=1) > 0
+    bits = np.empty((4 * sum(shape) + 1024, 4))
+    n = _bits(p, faces, low[0], low[1], h, on, bits)
+    if n > len(bits):
+        bits = np.empty((n, 4))
+        _bits(p, faces, low[0], low[1], h, on, bits)
+    bits = bits[:n]
+    _lengthen(bits[np.lexsort((bits[:, 2], bits[:, 1], bits[:, 0]))], on, reach)
+    _lengthen_back(bits[np.lexsort((-bits[:, 3], bits[:, 1], bits[:, 0]))], on, reach)
+    return on[:, :-1], reach[:, :-1]
+
+
+@njit(cache=True)
+def _march(on, over_x, over_y):  # pragma: no cover - compiled
+    """Loops round what is covered, it lying on their left: (points (n, 2) in cells, starts)."""
+    rows, columns = on.shape
+    # From a crossing into the next cell: edges numbered 0 bottom, 1 right, 2 top, 3 left of each cell.
+    seen = np.zeros((rows, columns, 2), np.bool_)  # crossings on edges along x (0) and along y (1) from a node
+    points = np.empty((4 * (rows + columns) + 64, 2))
+    starts = [0]
+    n = 0
+    for j in range(rows):
+        for i in range(columns - 1):
+            if on[j, i] == on[j, i + 1] or seen[j, i, 0] or not on[j, i]:
+                continue
+            # Going up the crossing with what is covered on the left: it is on node i, so we move towards row j + 1.
+            cj, ci, edge = j, i, 0
+            sj, si, se = cj, ci, edge
+            while True:
+                if edge == 0 or edge == 2:
+                    y = cj if edge == 0 else cj + 1
+                    if seen[y, ci, 0]:
+                        break
+                    seen[y, ci, 0] = True
+                    x = ci + over_x[y, ci]
+                    yy = float(y)
+                else:
+                    xi = ci + 1 if edge == 1 else ci
+                    if seen[cj, xi, 1]:
+                        break
+                    seen[cj, xi, 1] = True
+                    x = float(xi)
+                    yy = cj + over_y[cj, xi]
+                if n >= points.shape[0]:
+                    more = np.empty((2 * points.shape[0], 2))
+                    more[:n] = points[:n]
+                    points = more
+                points[n, 0], points[n, 1] = x, yy
+                n += 1
+                # Entering the cell through this edge, covered on the left; leave where it is covered on the left again.
+                a, b = on[cj, ci], on[cj, ci + 1]
+                d, c = on[cj + 1, ci], on[cj + 1, ci + 1]
+                # Corners anticlockwise a b c d; edge k joins corner k and k + 1.
+                if edge == 0:
+                    out = 3 if not d else (2 if not c else 1)
+                elif edge == 1:
+                    out = 0 if not a else (3 if not d else 2)
+                elif edge == 2:
+                    out = 1 if not b else (0 if not a else 3)
+                else:
+                    out = 2 if not c else (1 if not b else 0)
+                if out == 0:
+                    cj, edge = cj - 1, 2
+                elif out == 1:
+                    ci, edge = ci + 1, 3
+                elif out == 2:
+                    cj, edge = cj + 1, 0
+                else:
+                    ci, edge = ci - 1, 1
+                if cj == sj and ci == si and edge == se:
+                    break
+            if n > starts[-1]:
+                starts.append(n)
+    return points[:n].copy(), np.array(starts)
+
+
+def _by_lines(p: np.ndarray, faces: np.ndarray, edge: float) -> list[np.ndarray]:
+    low, size = p.min(axis=0), np.ptp(p, axis=0)
+    h = max(_FINE * edge, float(np.sqrt(size[0] * size[1] / _MOST)), 1e-9 * float(size.max()))
+    low = low - 1.5 * h
+    columns, rows = (int(np.ceil(s / h)) + 4 for s in size)
+    on, x = _lines(p, faces, low, h, (rows, columns))
+    _, y = _lines(np.ascontiguousarray(p[:, ::-1]), faces, low[::-1].copy(), h, (columns, rows))
+    y = y.transpose(1, 0, 2)
+    # On the edge from a node to the next: beyond a covered node, or before the next one where that is.
+    over_x, over_y = np.full(on.shape, 0.5), np.full(on.shape, 0.5)
+    ahead = on[:, :-1]
+    over_x[:, :-1] = np.where(ahead, x[:, :-1, 1], 1 - x[:, 1:, 0])
+    up = on[:-1]
+    over_y[:-1] = np.where(up, y[:-1, :, 1], 1 - y[1:, :, 0])
+    for over in (over_x, over_y):
+        over[(over < 0) | (over > 1) | ~np.isfinite(over)] = 0.5
+    points, starts = _march(on, over_x, over_y)
+    return [low + h * points[a:b] for a, b in zip(starts[:-1], starts[1:])]
+
+
+def _by_polygons(p: np.ndarray, faces: np.ndarray) -> list[np.ndarray]:
+    import shapely
+
+    q = p[faces]
+    a, b = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
+    area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
+    size = float(np.ptp(p, axis=0).max())
+    q = q[area > 1e-12 * size * size]
+    whole = shapely.union_all(shapely.polygons(q), grid_size=1e-9 * size)
+    out = []
+    for part in shapely.get_parts(whole):
+        for ring in (part.exterior, *part.interiors):
+            r = shapely.get_coordinates(ring)[:-1]
+            area_of = float(np.sum(r[:, 0] * np.roll(r[:, 1], -1) - np.roll(r[:, 0], -1) * r[:, 1]))
+            if abs(area_of) > 1e-9 * size * size:
+                out.append(r)
+    return out
+
+
+def silhouette(mesh: TriMesh, plane: SectionPlane, step: float) -> list[TraceLoop]:
+    """The outline's loops on the paper, longest first, sampled about every ``step`` mm. Raises `BadInput` where the
+    scan has no extent across the direction.
+    """
+    p = np.ascontiguousarray(plane.to_paper(mesh.vertices))
+    if not np.ptp(p, axis=0).min() > 0:
+        raise BadInput("Seen along this direction the scan is a line; look along another.", field="traces")
+    coarse = len(mesh.faces) <= _FEW
+    loops = _by_polygons(p, mesh.faces) if coarse else _by_lines(p, mesh.faces, mesh.median_edge)
+    out = [sampled_loop(q, step, exact=coarse) for q in loops if len(q) >= 3]
+    kept = [t for t in out if t is not None and (coarse or t.length > _SCRAP * step)]
+    return sorted(kept, key=lambda t: -t.length)
