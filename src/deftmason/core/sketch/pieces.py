@@ -38,6 +38,9 @@ _CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off
 _CORNER_SAMPLES = 3  # such samples at a corner, at most
 _CORNER_SIDES = 4  # samples that each side of such a corner has
 _GAPS = 2.2  # a facet, in median gaps between crossings
+_ROUNDED_PIECES = 4  # pieces that a rounded corner may have become
+_ROUNDED_WITHIN = 2.2  # facets about the corner that they all lie within
+_ROUNDED_OFF = 0.85  # facets that the scan may miss the corner by
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
@@ -257,6 +260,7 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     )
     found = _melted(q, found, loop.closed, flat, kink)
     found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
+    found = found if loop.exact else _sharpened(q, found, loop.closed, loop.facet)
     found = _melted(q, found, loop.closed, flat, kink)
     if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
         apart = max(float(np.sqrt(np.mean(_residuals(_span(q, f), f[2]) ** 2))) for f in found)
@@ -451,6 +455,67 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
             found[after] = (found[after][0] + n, found[after][1] + n, a[2])
         found.pop(k)
     return found
+
+
+def _sharpened(p, found, closed: bool, facet: float):
+    """Corners that the scan rounds made corners again: short pieces between two long ones that meet at an angle, all
+    so near to where these meet that no scan with such facets could tell a round or a chamfer from a corner.
+    """
+    if not facet > 0:
+        return found
+    k = 0
+    while len(found) > 3 and k < len(found):
+        done = False
+        for many in range(1, min(_ROUNDED_PIECES, len(found) - 3) + 1):
+            if not closed and (k == 0 or k + many >= len(found)):
+                break
+            run = [(k + m) % len(found) for m in range(many)]
+            before, after = (k - 1) % len(found), (k + many) % len(found)
+            if before in run or after in run or before == after:
+                break
+            one, two = _span(p, found[before]), _span(p, found[after])
+            parts = [_span(p, found[r]) for r in run]
+            q = np.vstack(parts)
+            here = min(facet, _GAPS * max(_gap(one), _gap(two), _gap(q)) if len(q) > 1 else facet)
+            if min(_way(one), _way(two)) < 2 * max(_way(part) for part in parts):
+                continue
+            a, b = _Curve(one, found[before][2]), _Curve(two, found[after][2])
+            corner = _meets(a, b, q.mean(axis=0))
+            if corner is None:
+                continue
+            away = np.linalg.norm(q - corner, axis=1)
+            if away.max() > _ROUNDED_WITHIN * here or away.min() > _ROUNDED_OFF * here:
+                continue
+            turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
+                corner, two[min(3, len(two) - 1)] - two[0]
+            )
+            if turn > np.cos(_CORNER_TURN):
+                continue
+            n = len(p) - 1
+            cut = int(np.argmin(np.linalg.norm(_span(p, (found[run[0]][0], _end_of(found, run, n), 0)) - corner, axis=1)))
+            i, j = found[run[0]][0], _end_of(found, run, n)
+            f, g = found[before], found[after]
+            found[before] = (f[0], f[1] + cut, f[2])
+            found[after] = (g[0] - (j - i - cut), g[1], g[2])
+            if found[after][0] < 0:
+                found[after] = (found[after][0] + n, found[after][1] + n, g[2])
+            found = [f for m, f in enumerate(found) if m not in run]
+            done = True
+            break
+        k = max(k - 1, 0) if done else k + 1
+    return found
+
+
+def _way(q: np.ndarray) -> float:
+    return float(np.linalg.norm(np.diff(q, axis=0), axis=1).sum())
+
+
+def _end_of(found, run: list[int], n: int) -> int:
+    """The last sample of a run of pieces, counted on past the loop's end where it runs over it."""
+    j = found[run[0]][1]
+    for r in run[1:]:
+        j += found[r][1] - found[r][0]
+    return j
 
 
 def samples_of(loop: TraceLoop, piece: Piece) -> np.ndarray:

@@ -15,7 +15,7 @@ import numpy as np
 from ..elements.uncertainty import correlation_inflation
 from ..errors import BadInput
 from .distances import poles_held, trace_blocks
-from .drawing import Drawing, Relation, Size
+from .drawing import Drawing, Relation, Size, line_of
 from .equations import Row, relation_equations, size_value, structure
 
 __all__ = ["Solution", "constraint_rows", "constraints", "kkt", "movable", "normal", "null_space", "solve"]
@@ -24,6 +24,7 @@ _PULL = 1e-6  # weight of staying put against one sample of trace
 _RANK = 1e-7
 _SLACK = 1e-11  # keeps repeated equations from making the system singular
 _LONGEST_STRETCHES = 6  # that tell how noise is shared
+_SLIDES = 1e-2  # of a stretch's samples: the most that holds its line's ends from sliding
 _LONGEST = 0.03  # of the drawing's span: the longest step
 _LONGEST_BARE = 0.3  # likewise, where there is no trace to lose
 
@@ -147,6 +148,20 @@ def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray, may: np.nd
     return step
 
 
+def _damp(d: Drawing, x, h: np.ndarray, broken: float) -> None:
+    """Keep lines' ends from sliding along them for the sake of a turn that the next step makes anyway: while equations
+    are broken by so much (mm), a line's turned normal feigns that its trace tells where along it an end lies.
+    """
+    for i, p in d.stretches.items():
+        e = d.entities[i]
+        if e.kind == "line":
+            _, t, _, length = line_of(d, e, x)
+            weight = len(p) * min(_SLIDES, (10 * broken / length) ** 2 + _PULL)
+            for q in e.points:
+                k = slice(2 * q, 2 * q + 2)
+                h[k, k] += weight * np.outer(t, t)
+
+
 def solve(
     d: Drawing,
     relations: list[Relation],
@@ -173,6 +188,7 @@ def solve(
     for k in range(rounds):
         c, a = constraint_rows(d, relations, sizes, x)
         h, g, _ = normal(d, x)
+        _damp(d, x, h, float(np.max(np.abs(c), initial=0.0)))
         for i, to in (drawn_to or {}).items():
             lean = 1e-2 * max(float(np.trace(h)) / max(len(x), 1), 1.0)
             h[[2 * i, 2 * i + 1], [2 * i, 2 * i + 1]] += lean

@@ -126,7 +126,7 @@ def _profiles(tree, points: np.ndarray, sector: np.ndarray, q: np.ndarray, edge:
         closed = bool(a == 0 and b == len(coarse) and np.linalg.norm(coarse[0] - coarse[-1]) < edge)
         t = sampled_loop(fine[:-1] if closed else fine, edge / _FINER, closed=closed)
         if t is not None:
-            out.append(TraceLoop(t.points, t.closed, t.length, np.ones(len(t.points), bool), edge / _FINER))
+            out.append(TraceLoop(t.points, t.closed, t.length, np.ones(len(t.points), bool), edge))
     return out
 
 
@@ -146,12 +146,16 @@ def _meant(tree, points: np.ndarray, course: np.ndarray, edge: float) -> np.ndar
         n = np.column_stack([-t[:, 1], t[:, 0]])
         mine = cKDTree(fine).query(p)[1]
         off = np.einsum("ij,ij->i", p - fine[mine], n[mine])
-        scatter = 1.4826 * float(np.median(np.abs(off - np.median(off))))
-        ok = np.abs(off) < max(_AGREES * scatter, 1e-9)
+        order = np.lexsort((off, mine))
+        first = np.searchsorted(mine[order], np.arange(len(fine) + 1))
+        count = np.diff(first)
+        middle = np.zeros(len(fine))
+        some = count > 0
+        middle[some] = off[order][(first[:-1] + first[1:])[some] // 2]  # holes' rims pull at means, not at medians
+        rest = off - middle[mine]
+        scatter = 1.4826 * float(np.median(np.abs(rest)))
+        ok = np.abs(rest) < max(_AGREES * scatter, 1e-9)
         count = np.bincount(mine[ok], minlength=len(fine))
         mean = np.bincount(mine[ok], off[ok], minlength=len(fine)) / np.maximum(count, 1)
-        # Neighbours share their points' mean where one has few.
-        window = np.ones(3)
-        mean = np.convolve(mean * count, window, "same") / np.maximum(np.convolve(count, window, "same"), 1)
         fine = fine + mean[:, None] * n
     return fine
