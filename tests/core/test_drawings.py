@@ -68,7 +68,10 @@ RELATIONS = [
     Relation("symmetric", ("d", "e", "axis_y")),
     Relation("midpoint", ("p", "c")),
     Relation("turned", ("a.start", "b.end", "d.center"), by=40.0),
-    Relation("stepped", ("a.start", "p", "b.end"), by=3.0),
+    Relation("stepped", ("a.start", "p", "b.start", "b.end"), by=3.0),
+    Relation("stepped", ("a.start", "p", "a.start", "b.end"), by=2.0),
+    Relation("offset", ("a", "c"), by=14.0),
+    Relation("offset", ("d", "e"), by=2.5),
 ]
 SIZES = [
     Size("s", "radius", ("d",)),
@@ -270,6 +273,10 @@ def test_ellipses_and_splines_follow_their_trace():
         assert np.quantile(np.abs(slope - j[:, k]), 0.97) < 1e-4  # at ends the nearest place may jump
 
 
+def as_spline(poles):
+    return {"id": "d", "kind": "spline", "degree": 3, "knots": [0] * 4 + [0.5] + [1] * 4, "poles": poles}
+
+
 @pytest.mark.parametrize("seed", range(12))
 def test_curves_meet_where_both_are(seed):
     rng = np.random.default_rng(seed)
@@ -277,7 +284,13 @@ def test_curves_meet_where_both_are(seed):
         {"id": "a", "kind": "line", "start": rng.uniform(-9, 0, 2), "end": rng.uniform(0, 9, 2)},
         {"id": "b", "kind": "circle", "center": rng.uniform(-2, 2, 2), "radius": rng.uniform(2, 5)},
         {"id": "c", "kind": "ellipse", "center": (0, 0), "major": rng.uniform(3, 6, 2), "minor_radius": 2.0},
-        {"id": "d", "kind": "spline", "degree": 3, "knots": [0] * 4 + [0.5] + [1] * 4, "poles": rng.uniform(-8, 8, (5, 2))},
+        {
+            "id": "d",
+            "kind": "spline",
+            "degree": 3,
+            "knots": [0] * 4 + [0.5] + [1] * 4,
+            "poles": rng.uniform(-8, 8, (5, 2)),
+        },
     ]
     for i, e in enumerate(kinds):
         for f in kinds[i + 1 :]:

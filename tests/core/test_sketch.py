@@ -8,8 +8,8 @@ from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.scan.section import SectionCutter, SectionPlane
 from deftmason.core.sketch.automatic import automatic_sketch
-from deftmason.core.sketch.drawing import Relation, Size
 from deftmason.core.sketch.distances import trace_residuals
+from deftmason.core.sketch.drawing import Relation, Size
 from deftmason.core.sketch.equations import relation_equations, size_value
 from deftmason.core.sketch.loops import closed_loops
 from deftmason.core.sketch.relations import propose_relations

@@ -53,7 +53,8 @@ _RELATIONS = {
     "midpoint": ((_PLACE, _LINE),),
     "fixed": ((_CURVE | _PLACE,),),
     "turned": ((_PLACE, _PLACE, _PLACE),),
-    "stepped": ((_PLACE, _PLACE, _PLACE),),
+    "stepped": ((_PLACE, _PLACE, _PLACE, _PLACE),),
+    "offset": ((_LINE, _LINE), (_ROUND, _ROUND)),
 }
 _SIZES = {
     "radius": ((_ROUND,),),
@@ -127,8 +128,9 @@ class Entity:
 class Relation:
     """A relation between entities and places; ``cost`` is the rise of the trace's rms in mm that it causes.
 
-    ``by`` counts for 'turned' (degrees that the second place is turned about the third from the first) and 'stepped'
-    (how many times the step from the first to the second place leads to the third).
+    ``by`` counts for 'turned' (degrees that the second place is turned about the third from the first), 'stepped' (how
+    many times the step from the first to the second place leads from the third to the fourth) and 'offset' (how far the
+    second lies to the left of the first, or how much larger its radius is, mm).
     """
 
     kind: str
@@ -139,7 +141,7 @@ class Relation:
 
 @dataclass
 class Size:
-    """A dimension: what the trace says, what was chosen (mm or degrees), and from where ('scan', 'rounded', 'typed')."""
+    """A dimension: what the trace says, what was chosen (mm or degrees), and from where ('scan', 'typed', …)."""
 
     id: str
     kind: str
@@ -314,7 +316,8 @@ def check_said(d: Drawing, relations: list[Relation], sizes: list[Size]) -> None
                 if k == "place":
                     d.place(i)
             fit = any(len(kinds) == len(want) and all(k in w for k, w in zip(kinds, want)) for want in fits[s.kind])
-            if not fit or len(set(s.of)) < len(s.of):
+            twice = len(set(s.of)) < len(s.of) and s.kind != "stepped"
+            if not fit or twice:
                 raise BadInput(
                     f"A {s.kind} does not fit {' and '.join(f'{k} {i}' for k, i in zip(kinds, s.of))}; take it away.",
                     field=field_,
@@ -332,7 +335,7 @@ def said_once(relations: list[Relation]) -> list[Relation]:
     """Relations without those said already, in either order of their entities."""
 
     def same(r: Relation) -> tuple:
-        ordered = r.kind in ("turned", "stepped", "symmetric", "on_curve", "midpoint")
+        ordered = r.kind in ("turned", "stepped", "symmetric", "on_curve", "midpoint", "offset")
         return r.kind, r.of if ordered else frozenset(r.of), r.by
 
     return list({same(r): r for r in reversed(relations)}.values())[::-1]

@@ -185,16 +185,23 @@ def _turned(p: int, q: int, c: int, degrees: float, x) -> list[Row]:
     return rows
 
 
-def _stepped(p: int, q: int, last: int, by: float, x) -> list[Row]:
-    """The step from p to q, taken ``by`` times from p, leads to the last."""
+def _stepped(p: int, q: int, first: int, last: int, by: float, x) -> list[Row]:
+    """The step from p to q, taken ``by`` times, leads from the first to the last."""
     rows = []
     for k in range(2):
-        a, b, c = 2 * p + k, 2 * q + k, 2 * last + k
         g: dict[int, float] = {}
-        for i, f in ((c, 1.0), (a, by - 1.0), (b, -by)):
-            g[i] = g.get(i, 0.0) + f
-        rows.append((float(x[c] - x[a] - by * (x[b] - x[a])), g))
+        for i, f in ((last, 1.0), (first, -1.0), (q, -by), (p, by)):
+            g[2 * i + k] = g.get(2 * i + k, 0.0) + f
+        rows.append((float(sum(f * x[c] for c, f in g.items())), g))
     return rows
+
+
+def _offset(d: Drawing, one: Entity, two: Entity, by: float, x) -> list[Row]:
+    """A line beside a line, or a circle about a circle, so far off."""
+    if one.kind == "line":
+        return [(v - by, g) for v, g in (_point_line(d, p, one, x) for p in two.points[:2])]
+    same = [] if one.centre == two.centre else _same_place(one.centre, two.centre, x)
+    return [*same, (float(x[two.column] - x[one.column]) - by, {two.column: 1.0, one.column: -1.0})]
 
 
 def relation_equations(d: Drawing, r: Relation, x) -> list[Row]:
@@ -205,10 +212,15 @@ def relation_equations(d: Drawing, r: Relation, x) -> list[Row]:
     if k in ("coincident", "concentric"):
         p, q = (d.place(i) for i in r.of)
         return [] if p == q else _same_place(p, q, x)
-    if k in ("turned", "stepped"):
+    if k == "turned":
         p, q, c = (d.place(i) for i in r.of)
-        return _turned(p, q, c, r.by, x) if k == "turned" else _stepped(p, q, c, r.by, x)
+        return _turned(p, q, c, r.by, x)
+    if k == "stepped":
+        p, q, first, last = (d.place(i) for i in r.of)
+        return _stepped(p, q, first, last, r.by, x)
     es = [d.entity(i) for i in r.of]
+    if k == "offset":
+        return _offset(d, es[0], es[1], r.by, x)
     if k in ("horizontal", "vertical"):
         axis = 1 if k == "horizontal" else 0
         a, b = es[0].points[:2] if len(es) == 1 else (d.place(r.of[0]), d.place(r.of[1]))

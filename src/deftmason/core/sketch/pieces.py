@@ -492,7 +492,9 @@ def _sharpened(p, found, closed: bool, facet: float):
             if turn > np.cos(_CORNER_TURN):
                 continue
             n = len(p) - 1
-            cut = int(np.argmin(np.linalg.norm(_span(p, (found[run[0]][0], _end_of(found, run, n), 0)) - corner, axis=1)))
+            cut = int(
+                np.argmin(np.linalg.norm(_span(p, (found[run[0]][0], _end_of(found, run, n), 0)) - corner, axis=1))
+            )
             i, j = found[run[0]][0], _end_of(found, run, n)
             f, g = found[before], found[after]
             found[before] = (f[0], f[1] + cut, f[2])
@@ -510,7 +512,7 @@ def _way(q: np.ndarray) -> float:
     return float(np.linalg.norm(np.diff(q, axis=0), axis=1).sum())
 
 
-def _end_of(found, run: list[int], n: int) -> int:
+def _end_of(found, run: list[int]) -> int:
     """The last sample of a run of pieces, counted on past the loop's end where it runs over it."""
     j = found[run[0]][1]
     for r in run[1:]:

@@ -10,8 +10,8 @@ from __future__ import annotations
 import numpy as np
 
 from ..errors import BadInput
-from .drawing import Drawing, Relation, Size
 from .distances import trace_blocks
+from .drawing import Drawing, Relation, Size
 from .equations import relation_equations
 from .solver import Solution, constraint_rows, solve
 

@@ -17,7 +17,7 @@ from .pieces import fit_circle_2d, round_samples, samples_of, split_loop
 from .splines import fit_spline, ordered
 from .trace import TraceLoop, trace_size
 
-__all__ = ["Stroke", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
+__all__ = ["Stroke", "thin", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
 
 _PLACES = 25
 _REACH = 0.02  # of the trace's size
@@ -52,7 +52,8 @@ class Stroke:
         return len(self.places) > 0
 
 
-def _thin(p: np.ndarray) -> np.ndarray:
+def thin(p: np.ndarray) -> np.ndarray:
+    """At most so many places along a stretch as a record keeps."""
     return p if len(p) <= _PLACES else p[np.linspace(0, len(p) - 1, _PLACES).round().astype(int)]
 
 
@@ -74,7 +75,7 @@ def strokes_of_trace(loops: list[TraceLoop], noise: float, taken: Set[str] = fro
         for k, piece in enumerate(pieces):
             last = k + 1 == len(pieces)
             joins = None if piece[0] == 2 or (last and not loop.closed) or len(pieces) == 1 else ids[(k + 1) % len(ids)]
-            out.append(Stroke(ids[k], _KINDS[piece[0]], _thin(samples_of(loop, piece)), joins))
+            out.append(Stroke(ids[k], _KINDS[piece[0]], thin(samples_of(loop, piece)), joins))
     return out
 
 
@@ -105,7 +106,7 @@ def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, 
     fewest = _FEWEST[kind]
     if best is None or len(best) < fewest:
         raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
-    return Stroke(name, kind, _thin(best))
+    return Stroke(name, kind, thin(best))
 
 
 def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
@@ -197,9 +198,7 @@ def _gather(
             aside = max(0.01 * length, min(0.6 * facet, 0.15 * length))
             inner = mine[(t > aside) & (t < length - aside)]
             mine = inner if len(inner) > 4 else mine
-        if len(mine) < _FEWEST[stroke.kind] or not (
-            stroke.kind == "point" or np.ptp(mine, axis=0).max() > 1e-9 * size
-        ):
+        if len(mine) < _FEWEST[stroke.kind] or not (stroke.kind == "point" or np.ptp(mine, axis=0).max() > 1e-9 * size):
             if lost is not None:
                 lost.append(stroke)
                 continue
@@ -258,9 +257,7 @@ def draw(
             a, b = entities[s.id].points[1 if s.kind != "spline" else -1], entities[s.joins].points[0]
             both = s.id in fresh and s.joins in fresh
             points[a] = points[b] = (
-                _joint(entities[s.id], entities[s.joins], points, a, b)
-                if both
-                else points[b if s.id in fresh else a]
+                _joint(entities[s.id], entities[s.joins], points, a, b) if both else points[b if s.id in fresh else a]
             )
             shared[root(b)] = root(a)
     holder = Drawing(np.zeros(0), 0, entities)

@@ -218,7 +218,12 @@ def solve(
     for _ in range(2):  # onto the equations themselves, by the shortest way
         c, a = constraint_rows(d, relations, sizes, x)
         if len(c) and 0 < np.abs(c).max() < 1e-3 * span:
-            x = x + _step(nothing + np.eye(len(x)), none, a, c, may)
+            closer = x + _step(nothing + np.eye(len(x)), none, a, c, may)
+            try:
+                if np.abs(constraint_rows(d, relations, sizes, closer)[0]).max() <= np.abs(c).max():
+                    x = closer
+            except BadInput:  # what contradicts itself may squeeze a line to nothing
+                break
     c, a = constraint_rows(d, relations, sizes, x)
     return _told(d, x, c, a, may, tells)
 

@@ -21,7 +21,6 @@ __all__ = ["Said", "conflicts", "costs", "entity_states", "repeated", "verdict_o
 
 _STILL = 1e-5  # share of a free direction that an unknown has where it does not move
 _BROKEN = 1e-6  # of the span: an equation left so far off is contradicted
-_MOST_TRIED = 60  # relations and sizes that a contradiction is cut down from
 _TELLS, _REFUSES = 2.0, 4.0  # standard deviations: from here on the scan doubts, and says no
 
 #: A relation or a held size, by its place in the list it stands in.
@@ -146,12 +145,11 @@ def conflicts(d: Drawing, relations: list[Relation], sizes: list[Size], s: Solut
         held = [z for k, z in enumerate(sizes) if z.held and ("size", k) not in gone]
         return _stands(d, kept, held)
 
-    if not suspects or not without(set(suspects)):  # the rest contradicts too: look at all
-        suspects = list(blocks)
-    suspects = suspects[-_MOST_TRIED:]
-    others = set(blocks) - set(suspects)
-    if without(set(blocks) - set(suspects)):  # they only contradict together with what was not suspected
-        others = set()
+    everything = set(blocks)
+    if not suspects or without(everything - set(suspects)):  # they contradict only together with the rest
+        rest = sorted(everything - set(suspects), key=lambda n: worst[n])
+        suspects = [*rest, *suspects]
+    others = everything - set(suspects)
     gone = set(others)
     for name in suspects:  # what is not needed for the contradiction is left out for good
         if not without(gone | {name}):

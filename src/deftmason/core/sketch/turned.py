@@ -1,9 +1,9 @@
 """Everything turned into one half-plane about an axis: the profile of a turned part, from all of its points.
 
 Half-planes all round the axis are cut; the one that most of the scan's points agree with gives the profile's course.
-What only some of the turn has (bosses, bores beside the axis, slots) is no profile and is left out: a place counts where
-points are found near it in enough directions. Then every point of the scan is laid to the course it belongs to, and
-each sample of the profile is their mean, with thousands of times more data than one cut has.
+What only some of the turn has (bosses, bores beside the axis, slots) is no profile and is left out: a place counts
+where points are found near it in enough directions. Then every point is laid to the course it belongs to; each sample of the
+profile is their mean, with thousands of times more data than one cut has.
 """
 
 from __future__ import annotations
@@ -74,7 +74,9 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
     flat = p - z[:, None] * paper.v
     r = np.linalg.norm(flat, axis=1)
     edge = mesh.median_edge
-    sector = ((np.arctan2(flat @ np.cross(paper.v, paper.u), flat @ paper.u) / (2 * np.pi) % 1.0) * _SECTORS).astype(int)
+    sector = ((np.arctan2(flat @ np.cross(paper.v, paper.u), flat @ paper.u) / (2 * np.pi) % 1.0) * _SECTORS).astype(
+        int
+    )
     points = np.column_stack([r, z])
     best, course = -1.0, None
     tree = cKDTree(points[:: max(1, len(points) // 60_000)])
@@ -88,17 +90,13 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
         if total > best:
             best, course = total, lines
     if course is None or best <= _SCRAP * edge:
-        raise BadInput(
-            "Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces"
-        )
+        raise BadInput("Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces")
     whole = cKDTree(points)
     out = []
     for q in course:
         out += _profiles(whole, points, sector, q, edge)
     if not out:
-        raise BadInput(
-            "Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces"
-        )
+        raise BadInput("Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces")
     return sorted(out, key=lambda t: -t.length)
 
 

@@ -213,8 +213,8 @@ class SketchStep(Step):
         ]
 
     def run(self, context, progress):
-        from ...sketch.drawing import Relation, Size, check_said, said_once
         from ...sketch.distances import distance_to_entity
+        from ...sketch.drawing import Relation, Size, check_said, said_once
         from ...sketch.equations import size_value
         from ...sketch.loops import closed_loops
         from ...sketch.sizes import measure_sizes
