@@ -11,9 +11,9 @@ from collections.abc import Callable
 import numpy as np
 
 from ..core.elements import RigidMotion
-from ..core.recipe.kinds.sketch import propose_sketch
 from ..core.recipe.parse import parse_step
 from ..core.recipe.replay import Ran, Replay
+from ..core.recipe.sketching import automatic
 from ..core.recipe.store import ResultStore
 from ..core.sketch.sizes import round_value
 
@@ -63,8 +63,7 @@ def bracket_steps(
         replay().run()
 
     def drawn(step_id: str, name: str, height: float) -> dict:
-        found = propose_sketch(replay(), "scan", "frame", "z", height)
-        return {
+        record = {
             "id": step_id,
             "kind": "sketch",
             "name": name,
@@ -72,10 +71,9 @@ def bracket_steps(
             "frame": "frame",
             "axis": "z",
             "height": height,
-            "strokes": found["strokes"],
-            "sizes": found["sizes"],
-            "relations": [{"kind": r["kind"], "of": r["of"]} for r in found["relations"]],
         }
+        found = automatic(parse_step(record), replay())
+        return {**record, **{k: found[k] for k in ("strokes", "sizes", "relations")}}
 
     def loop_near(sketch: Ran, test) -> list[str]:
         out = []

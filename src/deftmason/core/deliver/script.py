@@ -12,79 +12,180 @@ from ..recipe.replay import Ran, ledger, slug
 __all__ = ["model_script"]
 
 _HELPER = '''
-def solve(points, radii, entities, relations, sizes):
+def solve(points, radii, entities, relations, sizes, still=()):
     """Move the sketch as little as possible so that every relation and size holds."""
     count = 2 * len(points)
     x0 = np.concatenate([np.array(points, float).ravel(), np.array(radii, float)])
+    may = np.setdiff1d(np.arange(len(x0)), list(still))
     at = {e["id"]: e for e in entities}
+    cross = lambda a, b: a[0] * b[1] - a[1] * b[0]
+
+    def which(name):
+        """The point a name stands for: an end, a centre, a pole; what is round by its centre."""
+        who, _, part = name.partition(".")
+        e = at[who]
+        if part == "start":
+            return e["points"][0]
+        if part == "end":
+            return e["points"][1 if e["kind"] in ("line", "arc") else -1]
+        if part.startswith("p"):
+            return e["points"][int(part[1:])]
+        return e["points"][0] if e["kind"] == "ellipse" else e["points"][-1]
 
     def rows(x):
         p = lambda i: x[2 * i : 2 * i + 2]
+        q = lambda name: p(which(name))
         r = lambda e: x[count + e["radius"]]
-        centre = lambda e: p(e["points"][-1])
+        centre = lambda e: q(e["id"])
         ends = lambda e: (p(e["points"][0]), p(e["points"][1]))
         along = lambda e: (ends(e)[1] - ends(e)[0]) / np.linalg.norm(ends(e)[1] - ends(e)[0])
-        cross = lambda a, b: a[0] * b[1] - a[1] * b[0]
-        off = lambda q, e: cross(along(e), q - ends(e)[0])
+        off = lambda s, e: cross(along(e), s - ends(e)[0])
+        length = lambda e: np.linalg.norm(ends(e)[1] - ends(e)[0])
+
+        def tip(e, i):
+            """A direction of a curve at its end, and whether it is square to it."""
+            if e["kind"] == "line":
+                return along(e), False
+            if e["kind"] == "spline":
+                a, b = e["points"][:2] if i == e["points"][0] else e["points"][-2:]
+                return (p(b) - p(a)) / np.linalg.norm(p(b) - p(a)), False
+            return (p(i) - centre(e)) / np.linalg.norm(p(i) - centre(e)), True
+
+        def away(s, e):
+            """Signed distance of a place from a curve."""
+            if e["kind"] == "line":
+                return off(s, e)
+            if e["kind"] in ("arc", "circle"):
+                return np.linalg.norm(s - centre(e)) - r(e)
+            size = r(e) if e["kind"] == "ellipse" else None
+            f, t = curve_of({**e, "at": [p(i) for i in e["points"]], "radius": size})
+            k = np.argmin(np.linalg.norm(f(t) - s, axis=1))
+            a, b = f(np.array([t[max(k - 1, 0)], t[min(k + 1, len(t) - 1)]]))
+            return cross((b - a) / np.linalg.norm(b - a), s - f(t[k : k + 1])[0])
+
         out = []
         for e in entities:
             if e["kind"] == "arc":
-                out += [np.linalg.norm(q - centre(e)) - r(e) for q in ends(e)]
-        for kind, of in relations:
-            a, b = at[of[0]], at[of[-1]]
+                out += [np.linalg.norm(s - centre(e)) - r(e) for s in ends(e)]
+        for kind, of, by in relations:
+            a, b = at[of[0].partition(".")[0]], at[of[-1].partition(".")[0]]
             if kind in ("horizontal", "vertical"):
-                q, s = ends(a) if len(of) == 1 else (centre(a), centre(b))
-                out.append((s - q)[1 if kind == "horizontal" else 0])
+                s, t = ends(a) if len(of) == 1 else (q(of[0]), q(of[1]))
+                out.append((t - s)[1 if kind == "horizontal" else 0])
             elif kind == "parallel":
                 out.append(10 * cross(along(a), along(b)))
             elif kind == "perpendicular":
                 out.append(10 * (along(a) @ along(b)))
             elif kind == "collinear":
-                out += [off(q, a) for q in ends(b)]
-            elif kind == "concentric":
-                out += list(centre(b) - centre(a))
+                out += [off(s, a) for s in ends(b)]
+            elif kind in ("concentric", "coincident"):
+                out += list(q(of[1]) - q(of[0]))
             elif kind == "equal":
-                length = lambda e: np.linalg.norm(ends(e)[1] - ends(e)[0]) if e["kind"] == "line" else r(e)
-                out.append(length(b) - length(a))
+                size = lambda e: length(e) if e["kind"] == "line" else r(e)
+                out.append(size(b) - size(a))
+            elif kind == "on_curve":
+                out.append(away(q(of[0]), b))
+            elif kind == "midpoint":
+                out += list(q(of[0]) - sum(ends(b)) / 2)
+            elif kind == "symmetric":
+                s, t = q(of[0]), q(of[1])
+                out += [(t - s) @ along(b), (off(s, b) + off(t, b)) / 2]
+                other = at[of[1].partition(".")[0]]
+                if "." not in of[0] and a["radius"] is not None:
+                    out.append(r(other) - r(a))
+            elif kind == "turned":
+                c, s = np.cos(np.radians(by)), np.sin(np.radians(by))
+                out += list(q(of[1]) - q(of[2]) - np.array([[c, -s], [s, c]]) @ (q(of[0]) - q(of[2])))
+            elif kind == "stepped":
+                out += list(q(of[3]) - q(of[2]) - by * (q(of[1]) - q(of[0])))
+            elif kind == "offset" and a["kind"] == "line":
+                out += [off(s, a) - by for s in ends(b)]
+            elif kind == "offset":
+                out += [*(q(of[1]) - q(of[0])), r(b) - r(a) - by]
             elif kind == "tangent":
                 if a["kind"] != "line" and b["kind"] == "line":
                     a, b = b, a
-                round_one = "circle" in (a["kind"], b["kind"])
-                shared = set() if round_one else set(a["points"][:2]) & set(b["points"][:2])
-                if a["kind"] == "line" and shared:
-                    out.append((p(min(shared)) - centre(b)) @ along(a))
+                tips = lambda e: set() if e["kind"] == "circle" else {e["points"][0], which(e["id"] + ".end")}
+                shared = tips(a) & tips(b)
+                if shared:
+                    (u, square), (v, also) = tip(a, min(shared)), tip(b, min(shared))
+                    out.append((u @ v if square != also else cross(u, v)) * 10)
                 elif a["kind"] == "line":
                     out.append(abs(off(centre(b), a)) - r(b))
-                elif shared:
-                    q = p(min(shared))
-                    out.append(cross(q - centre(a), q - centre(b)) / max(r(a), r(b)))
                 else:
                     d = np.linalg.norm(centre(b) - centre(a))
                     out.append(min(d - r(a) - r(b), d - abs(r(a) - r(b)), key=abs))
         for kind, of, value in sizes:
-            a, b = at[of[0]], at[of[-1]]
-            if kind in ("radius", "diameter"):
+            a, b = at[of[0].partition(".")[0]], at[of[-1].partition(".")[0]]
+            if kind in ("radius", "diameter", "minor_radius"):
                 out.append(r(a) * (2 if kind == "diameter" else 1) - value)
+            elif kind in ("length", "major_radius"):
+                out.append(length(a) - value)
             elif kind == "width":
-                out.append(abs(sum(off(q, a) for q in ends(b)) / 2) - value)
+                out.append(abs(sum(off(s, a) for s in ends(b)) / 2) - value)
+            elif kind == "angle":
+                shared = set(a["points"][:2]) & set(b["points"][:2])
+                s, t = ((1 if not shared or min(shared) == e["points"][0] else -1) for e in (a, b))
+                turn = np.arccos(np.clip(s * t * (along(a) @ along(b)), -1, 1))
+                out.append(np.degrees(turn if shared or turn < np.pi / 2 else np.pi - turn) - value)
+            elif kind == "distance" and "." not in of[1] and b["kind"] == "line":
+                out.append(abs(off(q(of[0]), b)) - value)
+            elif kind in ("distance", "spacing"):
+                out.append(np.linalg.norm(q(of[1]) - q(of[0])) - value)
             elif kind.startswith("spacing"):
-                out.append(abs((centre(b) - centre(a))[int(kind.endswith("_y"))]) - value)
+                out.append(abs((q(of[1]) - q(of[0]))[int(kind.endswith("_y"))]) - value)
             else:
-                out.append(centre(a)[int(kind.endswith("_y"))] - value)
+                out.append(q(of[0])[int(kind.endswith("_y"))] - value)
         return np.array(out)
 
     x = x0.copy()
     for _ in range(50):
         c = rows(x)
-        if not len(c) or np.abs(c).max() < 1e-12:
+        if not len(c) or not len(may) or np.abs(c).max() < 1e-12:
             break
-        j = np.column_stack([(rows(x + h) - rows(x - h)) / 2e-6 for h in 1e-6 * np.eye(len(x))])
+        j = np.column_stack([(rows(x + h) - rows(x - h)) / 2e-6 for h in 1e-6 * np.eye(len(x))[may]])
         step = np.linalg.pinv(j, rcond=1e-7) @ -c
-        x += step
+        x[may] += step
         if np.abs(step).max() < 1e-13:
             break
-    return {e["id"]: {"kind": e["kind"], "ccw": e["ccw"], "at": [tuple(x[2 * i : 2 * i + 2]) for i in e["points"]],
+    return {e["id"]: {**e, "at": [tuple(x[2 * i : 2 * i + 2]) for i in e["points"]],
                       "radius": None if e["radius"] is None else x[count + e["radius"]]} for e in entities}
+
+
+def knots_of(e):
+    n = len(e["points"])
+    even = [0] * 3 + list(np.linspace(0, 1, n - 2)) + [1] * 3
+    return np.array(e.get("knots") or even, float)
+
+
+def curve_of(e):
+    """An ellipse or spline as a function of its parameter, and fine parameters along it."""
+    if e["kind"] == "ellipse":
+        c, a = np.array(e["at"][0]), np.array(e["at"][1]) - np.array(e["at"][0])
+        b = e["radius"] * np.array([-a[1], a[0]]) / np.linalg.norm(a)
+        return lambda t: c + np.cos(t)[:, None] * a + np.sin(t)[:, None] * b, np.linspace(0, 2 * np.pi, 2001)
+    from scipy.interpolate import BSpline
+
+    k = knots_of(e)
+    degree = len(k) - len(e["at"]) - 1
+    return BSpline(k, np.array(e["at"], float), degree), np.linspace(k[degree], k[-degree - 1], 2001)
+
+
+def spline_edge(e):
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge
+    from OCP.Geom import Geom_BSplineCurve
+    from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
+    from OCP.gp import gp_Pnt
+
+    knots, times = np.unique(np.round(knots_of(e), 12), return_counts=True)
+    poles = Array1_gp_Pnt(1, len(e["at"]))
+    for i, p in enumerate(e["at"]):
+        poles.SetValue(i + 1, gp_Pnt(float(p[0]), float(p[1]), 0.0))
+    at, many = Array1_double(1, len(knots)), Array1_int(1, len(knots))
+    for i in range(len(knots)):
+        at.SetValue(i + 1, float(knots[i]))
+        many.SetValue(i + 1, int(times[i]))
+    return Edge(BRepBuilderAPI_MakeEdge(Geom_BSplineCurve(poles, at, many, len(knots_of(e)) - len(e["at"]) - 1)).Edge())
 
 
 def edge_of(e):
@@ -92,6 +193,12 @@ def edge_of(e):
         return Line(*e["at"])
     if e["kind"] == "circle":
         return Edge.make_circle(e["radius"], Plane((*e["at"][0], 0)))
+    if e["kind"] == "spline":
+        return spline_edge(e)
+    if e["kind"] == "ellipse":
+        a = np.array(e["at"][1]) - np.array(e["at"][0])
+        turned = Plane((*e["at"][0], 0), x_dir=(*a, 0))
+        return Edge.make_ellipse(np.linalg.norm(a), e["radius"], turned)
     start, end, centre = (np.array(q) for q in e["at"])
     a = np.arctan2(*(start - centre)[::-1])
     b = np.arctan2(*(end - centre)[::-1])

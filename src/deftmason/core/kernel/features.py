@@ -10,8 +10,10 @@ from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace,
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
 from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
+from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
 from OCP.GC import GC_MakeArcOfCircle
-from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pln, gp_Pnt, gp_Vec
+from OCP.Geom import Geom_BSplineCurve
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Elips, gp_Pln, gp_Pnt, gp_Vec
 from OCP.ShapeFix import ShapeFix_Face
 from OCP.TopAbs import TopAbs_FACE
 
@@ -23,7 +25,9 @@ __all__ = ["Curve2D", "PaperPlane", "extrude", "combine", "fillet_edges"]
 
 @dataclass(frozen=True)
 class Curve2D:
-    """One piece of a profile: a line (``start``, ``end``), an arc (and ``center``, ``radius``, ``ccw``) or a circle."""
+    """One piece of a profile: a line (``start``, ``end``), an arc (and ``center``, ``radius``, ``ccw``), a circle, an
+    ellipse (``center``, ``major`` end, ``minor_radius``) or a spline (``degree``, ``knots``, ``poles``).
+    """
 
     id: str
     kind: str
@@ -32,6 +36,11 @@ class Curve2D:
     center: tuple[float, float] | None = None
     radius: float | None = None
     ccw: bool = True
+    major: tuple[float, float] | None = None
+    minor_radius: float | None = None
+    degree: int = 3
+    knots: tuple[float, ...] = ()
+    poles: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -58,6 +67,10 @@ def _dir(d) -> gp_Dir:
 def _edge(c: Curve2D, plane: PaperPlane, height: float):
     if c.kind == "line":
         return BRepBuilderAPI_MakeEdge(_pnt(plane.at(c.start, height)), _pnt(plane.at(c.end, height))).Edge()
+    if c.kind == "spline":
+        return BRepBuilderAPI_MakeEdge(_spline(c, plane, height)).Edge()
+    if c.kind == "ellipse":
+        return BRepBuilderAPI_MakeEdge(_ellipse(c, plane, height)).Edge()
     axis = gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(plane.u))
     circle = gp_Circ(axis, float(c.radius or 0.0))
     if c.kind == "circle":
@@ -70,6 +83,28 @@ def _edge(c: Curve2D, plane: PaperPlane, height: float):
     else:
         arc = GC_MakeArcOfCircle(circle, float(b), float(a if a > b else a + 2 * np.pi), False)
     return BRepBuilderAPI_MakeEdge(arc.Value()).Edge()
+
+
+def _spline(c: Curve2D, plane: PaperPlane, height: float) -> Geom_BSplineCurve:
+    knots, counts = np.unique(np.round(c.knots, 12), return_counts=True)
+    poles, at, many = Array1_gp_Pnt(1, len(c.poles)), Array1_double(1, len(knots)), len(knots)
+    for k, p in enumerate(c.poles):
+        poles.SetValue(k + 1, _pnt(plane.at(p, height)))
+    times = Array1_int(1, many)
+    for k in range(many):
+        at.SetValue(k + 1, float(knots[k]))
+        times.SetValue(k + 1, int(counts[k]))
+    return Geom_BSplineCurve(poles, at, times, c.degree)
+
+
+def _ellipse(c: Curve2D, plane: PaperPlane, height: float) -> gp_Elips:
+    assert c.center is not None and c.major is not None and c.minor_radius is not None
+    a = np.subtract(c.major, c.center)
+    long, short = float(np.hypot(*a)), float(c.minor_radius)
+    if short > long:  # the kernel wants the longer axis first
+        a, long, short = np.array([-a[1], a[0]]), short, long
+    along = a[0] * plane.u + a[1] * np.cross(plane.normal, plane.u)
+    return gp_Elips(gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(along)), long, short)
 
 
 def _wire(loop: list[Curve2D], plane: PaperPlane, height: float):

@@ -7,6 +7,8 @@ against its own uncertainty, and confirmed by solving with all accepted ones tog
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 
 from ..errors import BadInput
@@ -57,7 +59,7 @@ def _candidates(d: Drawing) -> list[Relation]:
     es = list(d.entities.values())
     lines = [e for e in es if e.kind == "line"]
     arcs = [e for e in es if e.kind == "arc"]
-    circles = [e for e in es if e.kind == "circle"]
+    circles = [e for e in es if e.kind == "circle"]  # what is oval or free bends as its trace does
     out = []
     for e in lines:
         a, b = d.point(e.points[0]), d.point(e.points[1])
@@ -114,12 +116,19 @@ def _test(d: Drawing, s: Solution, r: Relation) -> tuple[float, float, float]:
     return worst, pull, rise
 
 
-def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list[Relation], list[Relation], Solution]:
+def propose_relations(
+    d: Drawing,
+    sizes: list[Size] | None = None,
+    *,
+    base: list[Relation] | None = None,
+    fresh: Collection[str] | None = None,
+) -> tuple[list[Relation], list[Relation], Solution]:
     """Accepted and refused relations, each with its cost (rise of rms in mm), and the solution under the accepted.
 
-    Relations that already follow from accepted ones are left out of both lists.
+    Relations that already follow from accepted ones are left out of both lists. ``base`` : relations that are held
+    already and stay.  ``fresh`` : the entities that new ones are sought for; none: all.
     """
-    sizes = sizes or []
+    sizes, base = sizes or [], base or []
     # Every entity on its own stretch: well posed even where a line runs smoothly into an arc.
     alone = d.apart()
     free = solve(alone, [], [])
@@ -130,13 +139,17 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
     intent, dear = (max(of_rms * scatter, of_span * span) for of_rms, of_span in (_INTENT, _WORST_RISE))
     tested = []
     for r in _candidates(d):
+        if fresh is not None and not any(n in fresh for n in r.of):
+            continue
+        if any(n not in alone.stretches for n in r.of):  # what follows no trace has nothing to say
+            continue
         worst, pull, rise = _test(alone, free, r)
         cost = float(np.sqrt((free.sum_of_squares + rise) / max(free.samples, 1)) - free.rms)
         tested.append((rise, r, worst, pull, cost))
     tested.sort(key=lambda t: (t[1].kind != "tangent", t[0]))
-    accepted: list[Relation] = []
+    accepted: list[Relation] = list(base)
     refused: list[Relation] = []
-    rank = _Rank(constraint_rows(d, [], sizes, d.x)[1])
+    rank = _Rank(constraint_rows(d, base, sizes, d.x)[1])
     for _, r, worst, pull, cost in tested:
         if (pull > _PULL_LIMIT and worst > intent) or cost > dear:
             refused.append(Relation(r.kind, r.of, cost))
@@ -154,13 +167,13 @@ def propose_relations(d: Drawing, sizes: list[Size] | None = None) -> tuple[list
             solution = solve(d, accepted, sizes)
             bad = solution.rms - free.rms > max(dear, 0.5 * scatter) or solution.broken > 1e-8 * span
         except BadInput:  # a line was squeezed to nothing
-            if not accepted:
+            if len(accepted) == len(base):
                 raise
             bad = True
-        if not bad or not accepted:
+        if not bad or len(accepted) == len(base):
             return accepted, refused, solution
         # The dearest go first, more at a time the longer it takes.
-        worst_ones = sorted(accepted, key=lambda r: -r.cost)[:dropped]
+        worst_ones = sorted(accepted[len(base) :], key=lambda r: -r.cost)[:dropped]
         accepted = [r for r in accepted if r not in worst_ones]
         refused += worst_ones
         dropped *= 2

@@ -249,9 +249,7 @@ def _arc(board: Board, shape: str, p, held, more) -> str:
     else:
         a, b = p
         if not held[0] or held[0][0] != "coincident" or "." not in held[0][1]:
-            raise BadInput(
-                "An arc that runs on begins at an end of a line or an arc; click one.", field="places"
-            )
+            raise BadInput("An arc that runs on begins at an end of a line or an arc; click one.", field="places")
         from_, _, which = held[0][1].partition(".")
         c = board.curve(from_)
         at_end = which == "end"

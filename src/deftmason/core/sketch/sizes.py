@@ -50,7 +50,7 @@ def suggestions(value: float, uncertainty: float) -> list[dict]:
 
 def _groups(d: Drawing, relations: list[Relation]) -> list[list[str]]:
     """Round entities held equal, together."""
-    root = {i: i for i, e in d.entities.items() if e.radius is not None}
+    root = {i: i for i, e in d.entities.items() if e.kind in ("arc", "circle") and not e.construction}
 
     def find(i):
         while root[i] != i:

@@ -219,19 +219,13 @@ def draw(
     """A drawing whose entities start where they were last, else at their own best fits, ends joined where strokes say
     so.
 
-    Strokes that find no trace within ``reach`` mm raise `BadInput`, or are put into ``lost`` where that is given; one
-    that was placed before stays as it was. ``relations`` of kind 'coincident' between ends make them one point.
+    Strokes that find no trace within ``reach`` mm raise `BadInput`, or are put into ``lost`` where that is given.
+    ``relations`` of kind 'coincident' between ends make them one point.
     ``references`` are projected entities in contract keys.
     """
     traced = [s for s in strokes if s.traced]
-    missed: list[Stroke] | None = [] if lost is not None or any(s.at is not None for s in traced) else None
-    stretches = _gather(loops, traced, reach, missed) if traced else {}
-    for s in missed or []:
-        if s.at is None and lost is None:
-            raise _no_trace(s, reach)
-        if s.at is None and lost is not None:
-            lost.append(s)
-    away = {s.id for s in missed or [] if s.at is None}
+    stretches = _gather(loops, traced, reach, lost) if traced else {}
+    away = {s.id for s in lost or []}
     strokes = [s for s in strokes if s.id not in away]
     points: list[np.ndarray] = []
     radii: list[float] = []

@@ -2,8 +2,8 @@
 
 Half-planes all round the axis are cut; the one that most of the scan's points agree with gives the profile's course.
 What only some of the turn has (bosses, bores beside the axis, slots) is no profile and is left out: a place counts
-where points are found near it in enough directions. Then every point is laid to the course it belongs to; each sample of the
-profile is their mean, with thousands of times more data than one cut has.
+where points are found near it in enough directions. Then every point is laid to the course it belongs to; each sample
+is their mean, with thousands of times more data than one cut has.
 """
 
 from __future__ import annotations

@@ -309,6 +309,7 @@ class ExtrudeStep(Step):
 def _curve(e: dict) -> Curve2D:
     from ...kernel.features import Curve2D
 
-    return Curve2D(
-        e["id"], e["kind"], e.get("start"), e.get("end"), e.get("center"), e.get("radius"), e.get("ccw", True)
-    )
+    known = ("start", "end", "center", "radius", "major", "minor_radius", "degree")
+    more = {k: e[k] for k in known if e.get(k) is not None}
+    knots, poles = tuple(e.get("knots") or ()), tuple(tuple(p) for p in e.get("poles") or ())
+    return Curve2D(e["id"], e["kind"], **more, ccw=e.get("ccw", True), knots=knots, poles=poles)
