@@ -254,7 +254,7 @@ def test_a_relation_on_what_it_does_not_fit_is_a_sentence(api, brick_file):
     for step in block_steps():
         lay(api, job, step)
     where = {"scan": "scan", "frame": "frame", "axis": "z", "height": 10}
-    drawn = api.call("POST", f"/jobs/{job}/sketch/draw", where)
+    drawn = api.call("POST", f"/jobs/{job}/sketch/change", {"sketch": where, "change": {"do": "automatic"}})
     ids = [s["id"] for s in drawn["strokes"]]
     sketch = {"id": "s", "kind": "sketch", "name": "S", **where, "strokes": drawn["strokes"]}
     for kind in ("concentric", "tangent", "collinear", "horizontal", "equal"):

@@ -36,7 +36,7 @@ def bodied(person, data) -> int:
     frame = {"id": "frame", "kind": "frame", "name": "Frame", "first": "low", "second": "front", "origin": "left"}
     assert person.lay(job, frame).status_code == 200
     where = {"scan": "scan", "frame": "frame", "axis": "z", "height": 10}
-    drawn = person.ask("POST", f"/jobs/{job}/sketch/draw", where).json()
+    drawn = person.ask("POST", f"/jobs/{job}/sketch/change", {"sketch": where, "change": {"do": "automatic"}}).json()
     relations = [{"kind": r["kind"], "of": r["of"]} for r in drawn["relations"]]
     sketch = {
         "id": "outline",

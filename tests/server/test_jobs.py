@@ -19,7 +19,7 @@ def stones(view):
 
 def sketched(api, job):
     where = {"scan": "scan", "frame": "frame", "axis": "z", "height": 10}
-    found = api.call("POST", f"/jobs/{job}/sketch/draw", where)
+    found = api.call("POST", f"/jobs/{job}/sketch/change", {"sketch": where, "change": {"do": "automatic"}})
     lay(
         api,
         job,

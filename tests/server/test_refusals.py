@@ -109,20 +109,17 @@ def test_a_stone_that_bears_others_is_not_taken_out(api, job):
 @pytest.mark.parametrize(
     "path, body, about",
     [
-        ("/trace", {"scan": "scan", "frame": "none", "axis": "z", "height": 3}, "none|not there"),
-        ("/trace", {"scan": "scan", "frame": "scan", "axis": "w", "height": 3}, "axis"),
+        ("/sketch/trace", {"sketch": {"scan": "scan", "frame": "none", "height": 3}}, "none|not there"),
+        ("/sketch/trace", {"sketch": {"scan": "scan", "frame": "scan", "axis": "w"}}, "axis"),
         (
-            "/sketch/brush",
-            {
-                "scan": "scan",
-                "frame": "f",
-                "height": 1,
-                "radius": 1,
-                "kind": "square",
-                "brush": [[0, 0]],
-                "strokes": [],
-            },
-            "line, an arc",
+            "/sketch/change",
+            {"sketch": {"scan": "scan", "frame": "scan"}, "change": {"do": "wish"}},
+            "automatic|change",
+        ),
+        (
+            "/sketch/drag",
+            {"sketch": {"scan": "gone", "frame": "f"}, "handle": "e1.end", "to": [0, 0]},
+            "gone|not there",
         ),
         ("/rims", {"scan": "gone"}, "gone|not there"),
         ("/select", {"scan": "scan", "marks": [{"by": "wish"}]}, "by|wish"),

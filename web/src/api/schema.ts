@@ -383,7 +383,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/sketch/brush": {
+    "/api/jobs/{job_id}/sketch/beginning": {
         parameters: {
             query?: never;
             header?: never;
@@ -393,17 +393,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Brush
-         * @description Add what was brushed as one entity, join ends that meet, and propose relations and sizes for all.
+         * Beginning
+         * @description The nearest height with a clean cut, and why it is another than was asked for.
          */
-        post: operations["deftmason_server_jobs_looking_brush"];
+        post: operations["deftmason_server_jobs_sketching_beginning"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/sketch/draw": {
+    "/api/jobs/{job_id}/sketch/change": {
         parameters: {
             query?: never;
             header?: never;
@@ -413,10 +413,111 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Draw All
-         * @description The whole outline as strokes, relations and sizes; or relations and sizes for given strokes.
+         * Change
+         * @description The drawing after one change: strokes, relations and sizes, what was made, what was refused or could not be
+         *     said.
          */
-        post: operations["deftmason_server_jobs_looking_draw_all"];
+        post: operations["deftmason_server_jobs_sketching_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketch/drag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drag
+         * @description Where everything is while one place is dragged.
+         */
+        post: operations["deftmason_server_jobs_sketching_drag"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketch/dxf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Dxf
+         * @description The entities of a drawing file, to be brought into a sketch.
+         */
+        post: operations["deftmason_server_jobs_sketching_read_dxf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketch/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Offers
+         * @description Relations and sizes that what is picked allows, each with what it would cost.
+         */
+        post: operations["deftmason_server_jobs_sketching_offers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketch/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stretches
+         * @description The traces read ahead into straight and round stretches.
+         */
+        post: operations["deftmason_server_jobs_sketching_stretches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketch/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Trace
+         * @description Everything the paper has to draw over.
+         */
+        post: operations["deftmason_server_jobs_sketching_trace"];
         delete?: never;
         options?: never;
         head?: never;
@@ -586,26 +687,6 @@ export interface paths {
         put?: never;
         /** Cancel */
         post: operations["deftmason_server_jobs_stones_cancel"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/jobs/{job_id}/trace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Trace
-         * @description The scan's cut at a height, on the paper.
-         */
-        post: operations["deftmason_server_jobs_looking_trace"];
         delete?: never;
         options?: never;
         head?: never;
@@ -859,6 +940,13 @@ export interface components {
             /** What */
             what: string;
         };
+        /** Beginning */
+        Beginning: {
+            /** Height */
+            height: number;
+            /** Says */
+            says: string;
+        };
         /**
          * BodyTold
          * @description What every step that gives a body says of it: mm³, mm².
@@ -1007,33 +1095,6 @@ export interface components {
             /** Study */
             study: number;
         };
-        /** BrushRequest */
-        BrushRequest: {
-            /**
-             * Axis
-             * @default z
-             */
-            axis: string;
-            /** Brush */
-            brush: [
-                number,
-                number
-            ][];
-            /** Frame */
-            frame: string;
-            /** Height */
-            height: number;
-            /** Kind */
-            kind: string;
-            /** Radius */
-            radius: number;
-            /** Scan */
-            scan: string;
-            /** Strokes */
-            strokes: {
-                [key: string]: unknown;
-            }[];
-        };
         /**
          * ByHand
          * @description One change by hand, at a place on the scan.
@@ -1102,6 +1163,86 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * Change
+         * @description One change of a drawing. What counts besides ``do`` follows from it.
+         */
+        Change: {
+            /**
+             * Along
+             * @description The axis a fitted shape's long side is held along.
+             */
+            along?: ("x" | "y") | null;
+            /**
+             * By
+             * @description A distance, radius, leg or angle; mm or degrees.
+             */
+            by?: number | null;
+            /**
+             * Count
+             * @description How many, or a polygon's sides.
+             */
+            count?: number | null;
+            /**
+             * Do
+             * @description What is done.
+             * @enum {string}
+             */
+            do: "automatic" | "brush" | "fit" | "draw" | "trim" | "extend" | "split" | "join" | "close gaps" | "round" | "bevel" | "offset" | "mirror" | "row" | "ring" | "move" | "guide" | "remove" | "put" | "bring";
+            /**
+             * Entities
+             * @description What is brought in.
+             */
+            entities?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Guide
+             * @description What is drawn only guides.
+             * @default false
+             */
+            guide: boolean;
+            /**
+             * Kind
+             * @description The shape that is drawn or fitted.
+             * @default
+             */
+            kind: string;
+            /**
+             * Of
+             * @description The entities or places it is about.
+             */
+            of?: string[];
+            /**
+             * Places
+             * @description Places on the paper, mm.
+             */
+            places?: [
+                number,
+                number
+            ][];
+            /**
+             * Reach
+             * @description How near a place is meant to lie on something, or a brush's radius, mm.
+             */
+            reach?: number | null;
+            /**
+             * Step
+             * @description A step or move, mm.
+             */
+            step?: [
+                number,
+                number
+            ] | null;
+        };
+        /** ChangeRequest */
+        ChangeRequest: {
+            change: components["schemas"]["Change"];
+            /** Sketch */
+            sketch: {
+                [key: string]: unknown;
+            };
         };
         /**
          * CheckStep
@@ -1777,23 +1918,19 @@ export interface components {
             /** Within */
             within: number | null;
         };
-        /** DrawRequest */
-        DrawRequest: {
-            /**
-             * Axis
-             * @default z
-             */
-            axis: string;
-            /** Frame */
-            frame: string;
-            /** Height */
-            height: number;
-            /** Scan */
-            scan: string;
-            /** Strokes */
-            strokes?: {
+        /** DragRequest */
+        DragRequest: {
+            /** Handle */
+            handle: string;
+            /** Sketch */
+            sketch: {
                 [key: string]: unknown;
-            }[] | null;
+            };
+            /** To */
+            to: [
+                number,
+                number
+            ];
         };
         /** EdgeRequest */
         EdgeRequest: {
@@ -1834,44 +1971,6 @@ export interface components {
              * @enum {string}
              */
             to: "face" | "height" | "through";
-        };
-        /**
-         * Entity
-         * @description A line, an arc or a circle as solved, in paper coordinates, mm.
-         */
-        Entity: {
-            /**
-             * Ccw
-             * @default true
-             */
-            ccw: boolean;
-            /**
-             * Center
-             * @default null
-             */
-            center: number[] | null;
-            /**
-             * End
-             * @default null
-             */
-            end: number[] | null;
-            /** Id */
-            id: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "line" | "arc" | "circle";
-            /**
-             * Radius
-             * @default null
-             */
-            radius: number | null;
-            /**
-             * Start
-             * @default null
-             */
-            start: number[] | null;
         };
         /**
          * ExtrudeStep
@@ -2236,6 +2335,24 @@ export interface components {
             triangles: number;
             /** What */
             what: string;
+        };
+        /**
+         * HeldTold
+         * @description A relation that is held, with what it costs (rise of rms, mm) and what the scan says to it.
+         */
+        HeldTold: {
+            /** By */
+            by: number;
+            /** Cost */
+            cost: number;
+            /** Kind */
+            kind: string;
+            /** Of */
+            of: string[];
+            /** Repeats */
+            repeats: boolean;
+            /** Verdict */
+            verdict: string;
         };
         /** Histogram */
         Histogram: {
@@ -3056,6 +3173,37 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
+        /** Offer */
+        Offer: {
+            /** By */
+            by: number;
+            /** Cost */
+            cost: number;
+            /** Kind */
+            kind: string;
+            /** Of */
+            of: string[];
+            /** Off */
+            off: number;
+            /** Verdict */
+            verdict: string;
+        };
+        /** Offers */
+        Offers: {
+            /** Relations */
+            relations: components["schemas"]["Offer"][];
+            /** Sizes */
+            sizes: components["schemas"]["SizeOffer"][];
+        };
+        /** OffersRequest */
+        OffersRequest: {
+            /** Of */
+            of: string[];
+            /** Sketch */
+            sketch: {
+                [key: string]: unknown;
+            };
+        };
         /**
          * Order
          * @description One order of trust: which datums come first and second, how far the second then misses (degrees, and mm at the
@@ -3215,6 +3363,15 @@ export interface components {
              */
             says: string;
         };
+        /** PlaneView */
+        PlaneView: {
+            /** Normal */
+            normal: number[];
+            /** Origin */
+            origin: number[];
+            /** U */
+            u: number[];
+        };
         /** Preview */
         Preview: {
             /** Key */
@@ -3241,6 +3398,34 @@ export interface components {
             result?: components["schemas"]["Preview"] | null;
             /** Study */
             study: number;
+        };
+        /** Projected */
+        Projected: {
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Outline */
+            outline: number[][];
+        };
+        /**
+         * ProjectedRecord
+         * @description A datum, or an entity of another sketch, seen on the paper: it stands still, and what is drawn may hold to it.
+         */
+        ProjectedRecord: {
+            /**
+             * Entity
+             * @description Of a sketch, which entity.
+             * @default null
+             */
+            entity: string | null;
+            /** Id */
+            id: string;
+            /**
+             * Of
+             * @description The datum or sketch.
+             */
+            of: string;
         };
         /** ProofLine */
         ProofLine: {
@@ -3296,13 +3481,22 @@ export interface components {
             /** Value */
             value: number;
         };
-        /** RelationRecord */
+        /**
+         * RelationRecord
+         * @description Something held between entities and places on them.
+         */
         RelationRecord: {
+            /**
+             * By
+             * @description Degrees turned, steps taken or mm offset.
+             * @default 0
+             */
+            by: number;
             /**
              * Kind
              * @enum {string}
              */
-            kind: "horizontal" | "vertical" | "parallel" | "perpendicular" | "tangent" | "equal" | "concentric" | "collinear";
+            kind: "coincident" | "on_curve" | "horizontal" | "vertical" | "parallel" | "perpendicular" | "tangent" | "equal" | "concentric" | "collinear" | "symmetric" | "midpoint" | "fixed" | "turned" | "stepped" | "offset";
             /** Of */
             of: string[];
         };
@@ -3699,11 +3893,28 @@ export interface components {
             /** With User */
             with_user: string;
         };
+        /** SizeOffer */
+        SizeOffer: {
+            /** Kind */
+            kind: string;
+            /** Of */
+            of: string[];
+            /** Suggestions */
+            suggestions: {
+                [key: string]: unknown;
+            }[];
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
+        };
         /** SizeRecord */
         SizeRecord: {
             /**
              * Chosen
-             * @description Chosen number in mm; held unless its source is the scan.
+             * @description Chosen number, mm or degrees; held unless its source is the scan.
              * @default null
              */
             chosen: number | null;
@@ -3713,7 +3924,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "radius" | "diameter" | "width" | "spacing_x" | "spacing_y" | "place_x" | "place_y";
+            kind: "radius" | "diameter" | "minor_radius" | "major_radius" | "length" | "distance" | "angle" | "width" | "spacing" | "spacing_x" | "spacing_y" | "place_x" | "place_y";
             /**
              * Label
              * @default
@@ -3748,15 +3959,106 @@ export interface components {
             source: string;
             /** Uncertainty */
             uncertainty: number | null;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * SketchEntity
+         * @description An entity as solved, in paper coordinates, mm.
+         */
+        SketchEntity: {
+            /**
+             * At
+             * @default null
+             */
+            at: number[] | null;
+            /**
+             * Ccw
+             * @default true
+             */
+            ccw: boolean;
+            /**
+             * Center
+             * @default null
+             */
+            center: number[] | null;
+            /**
+             * Construction
+             * @default false
+             */
+            construction: boolean;
+            /**
+             * Degree
+             * @default null
+             */
+            degree: number | null;
+            /**
+             * End
+             * @default null
+             */
+            end: number[] | null;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "point" | "line" | "arc" | "circle" | "ellipse" | "spline";
+            /**
+             * Knots
+             * @default null
+             */
+            knots: number[] | null;
+            /**
+             * Major
+             * @default null
+             */
+            major: number[] | null;
+            /**
+             * Minor Radius
+             * @default null
+             */
+            minor_radius: number | null;
+            /**
+             * Poles
+             * @default null
+             */
+            poles: number[][] | null;
+            /**
+             * Radius
+             * @default null
+             */
+            radius: number | null;
+            /**
+             * Start
+             * @default null
+             */
+            start: number[] | null;
+        };
+        /**
+         * SketchRequest
+         * @description The sketch's record as it is in hand.
+         */
+        SketchRequest: {
+            /** Sketch */
+            sketch: {
+                [key: string]: unknown;
+            };
         };
         /**
          * SketchStep
-         * @description Lines, arcs and circles held by relations, sizes and the scan's trace.
+         * @description What is drawn on a paper, held by relations, sizes and the scan's traces.
          */
         SketchStep: {
             /**
+             * Along
+             * @description The paper holds the axis, upright on it, instead of being square to it.
+             * @default false
+             */
+            along: boolean;
+            /**
              * Axis
-             * @description The frame axis the plane is square to.
+             * @description The frame axis the paper is square to, or that it holds.
              * @default z
              * @enum {string}
              */
@@ -3774,7 +4076,7 @@ export interface components {
             frame: string;
             /**
              * Height
-             * @description Where the plane cuts, along that axis, mm.
+             * @description Where the paper lies, along its normal, mm.
              * @default 0
              */
             height: number;
@@ -3790,10 +4092,27 @@ export interface components {
              */
             kind: "sketch";
             /**
+             * Lean Deg
+             * @description How far it leans about its level, degrees.
+             * @default 0
+             */
+            lean_deg: number;
+            /**
              * Name
              * @description What people call it.
              */
             name: string;
+            /**
+             * On
+             * @description A plane or an axis that stands in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Projected
+             * @description What is seen on it.
+             */
+            projected: components["schemas"]["ProjectedRecord"][];
             /**
              * Relations
              * @description Relations held.
@@ -3811,9 +4130,20 @@ export interface components {
             sizes: components["schemas"]["SizeRecord"][];
             /**
              * Strokes
-             * @description What was fitted, as places on the scan.
+             * @description What is drawn.
              */
             strokes: components["schemas"]["StrokeRecord"][];
+            /**
+             * Traces
+             * @description What is laid on it to draw over.
+             */
+            traces: components["schemas"]["TraceRecord"][];
+            /**
+             * Turn Deg
+             * @description How far it is turned about its upright, degrees.
+             * @default 0
+             */
+            turn_deg: number;
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3824,6 +4154,9 @@ export interface components {
         /**
          * SketchTold
          * @description Everything is on the paper, mm. ``stretches`` and ``away`` are by entity: the trace's places and how far off.
+         *
+         *     ``states`` say of each entity whether it is free, held by the scan or fixed; ``contradiction`` names what cannot
+         *     hold together (relations and sizes by their places in the record), of which the last was let go.
          */
         SketchTold: {
             /** Away */
@@ -3832,6 +4165,11 @@ export interface components {
             };
             /** Broken */
             broken: number;
+            /** Contradiction */
+            contradiction: [
+                string,
+                number
+            ][];
             /** Drawing */
             drawing: {
                 [key: string]: unknown;
@@ -3840,12 +4178,16 @@ export interface components {
             entity_rms: {
                 [key: string]: number;
             };
+            /** Entity Worst */
+            entity_worst: {
+                [key: string]: number;
+            };
             /** Free Rms */
             free_rms: number;
             /** Freedom */
             freedom: number;
             /** Geometry */
-            geometry: components["schemas"]["Entity"][];
+            geometry: components["schemas"]["SketchEntity"][];
             /** Inside */
             inside: (number | null)[];
             /** Loops */
@@ -3858,8 +4200,10 @@ export interface components {
             plane: {
                 [key: string]: number[];
             };
+            /** Projected */
+            projected: components["schemas"]["SketchEntity"][];
             /** Relations */
-            relations: components["schemas"]["RelationRecord"][];
+            relations: components["schemas"]["HeldTold"][];
             /** Rms */
             rms: number;
             /**
@@ -3870,6 +4214,10 @@ export interface components {
             says: string;
             /** Sizes */
             sizes: components["schemas"]["SizeTold"][];
+            /** States */
+            states: {
+                [key: string]: string;
+            };
             /** Stretches */
             stretches: {
                 [key: string]: number[][];
@@ -4046,16 +4394,46 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** StretchView */
+        StretchView: {
+            /** Kind */
+            kind: string;
+            /** Points */
+            points: number[][];
+            /** Size */
+            size: number;
+        };
         /**
          * StrokeRecord
-         * @description An entity and the places on the scan that it is fitted to.
+         * @description An entity: the places on the scan that it is fitted to, or where it was drawn, or both.
          */
         StrokeRecord: {
+            /**
+             * At
+             * @description Where its points were last, on the paper, mm; none: at its best fit.
+             * @default null
+             */
+            at: [
+                number,
+                number
+            ][] | null;
+            /**
+             * Ccw
+             * @description Whether an arc runs anticlockwise.
+             * @default true
+             */
+            ccw: boolean;
+            /**
+             * Construction
+             * @description It only guides.
+             * @default false
+             */
+            construction: boolean;
             /** Id */
             id: string;
             /**
              * Joins
-             * @description The entity its end joins.
+             * @description The entity whose start its end joins.
              * @default null
              */
             joins: string | null;
@@ -4063,16 +4441,28 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "line" | "arc" | "circle";
+            kind: "point" | "line" | "arc" | "circle" | "ellipse" | "spline";
+            /**
+             * Knots
+             * @description A spline's knots.
+             * @default null
+             */
+            knots: number[] | null;
             /**
              * Places
-             * @description Places along the stretch, in the scan's coordinates, mm.
+             * @description Places along its stretch of the trace, in the scan's coordinates, mm; none: it was drawn freely.
              */
             places: [
                 number,
                 number,
                 number
             ][];
+            /**
+             * Radius
+             * @description Of what is round, mm; of an ellipse the minor one.
+             * @default null
+             */
+            radius: number | null;
         };
         /**
          * StudyView
@@ -4271,12 +4661,15 @@ export interface components {
         Trace: {
             /** High */
             high: number;
-            /** Loops */
-            loops: components["schemas"]["TraceLoop"][];
             /** Low */
             low: number;
+            plane: components["schemas"]["PlaneView"];
+            /** Projected */
+            projected: components["schemas"]["Projected"][];
             /** Step */
             step: number;
+            /** Traces */
+            traces: components["schemas"]["TraceLoop"][][];
         };
         /** TraceLoop */
         TraceLoop: {
@@ -4285,19 +4678,42 @@ export interface components {
             /** Points */
             points: number[][];
         };
-        /** TraceRequest */
-        TraceRequest: {
+        /**
+         * TraceRecord
+         * @description What of the scan is laid on the paper to draw over.
+         */
+        TraceRecord: {
             /**
-             * Axis
-             * @default z
+             * Counts
+             * @description Whether what is drawn is fitted to it.
+             * @default true
              */
-            axis: string;
-            /** Frame */
-            frame: string;
-            /** Height */
-            height: number;
-            /** Scan */
-            scan: string;
+            counts: boolean;
+            /**
+             * Depth
+             * @description Of a slab, mm.
+             * @default null
+             */
+            depth: number | null;
+            /**
+             * Hidden
+             * @description Not shown.
+             * @default false
+             */
+            hidden: boolean;
+            /**
+             * Kind
+             * @description A cut, all between two planes, the outline seen along the paper's normal, or all turned into it.
+             * @default cut
+             * @enum {string}
+             */
+            kind: "cut" | "slab" | "silhouette" | "turned";
+            /**
+             * Offset
+             * @description How far beside the paper it is cut, mm.
+             * @default 0
+             */
+            offset: number;
         };
         /**
          * TriangulateStep
@@ -5152,7 +5568,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_looking_brush: {
+    deftmason_server_jobs_sketching_beginning: {
         parameters: {
             query?: never;
             header?: never;
@@ -5163,7 +5579,33 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BrushRequest"];
+                "application/json": components["schemas"]["SketchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beginning"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeRequest"];
             };
         };
         responses: {
@@ -5176,7 +5618,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_looking_draw_all: {
+    deftmason_server_jobs_sketching_drag: {
         parameters: {
             query?: never;
             header?: never;
@@ -5187,7 +5629,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DrawRequest"];
+                "application/json": components["schemas"]["DragRequest"];
             };
         };
         responses: {
@@ -5197,6 +5639,114 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_read_dxf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_offers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OffersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offers"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_stretches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SketchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StretchView"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SketchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
+                };
             };
         };
     };
@@ -5452,32 +6002,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
-                };
-            };
-        };
-    };
-    deftmason_server_jobs_looking_trace: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                job_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TraceRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Trace"];
                 };
             };
         };

@@ -71,8 +71,9 @@ def read_dxf(path: str) -> list[dict[str, Any]]:
 
     try:
         doc = ezdxf.readfile(path)
-    except (OSError, ezdxf.DXFError, ValueError) as e:
-        raise BadInput(f"The file is no DXF that can be read ({e.__class__.__name__}); save it again as DXF.") from None
+    except (OSError, ezdxf.DXFError, ValueError) as why:
+        named = type(why).__name__
+        raise BadInput(f"The file is no DXF that can be read ({named}); save it again as DXF.") from None
     f = _TO_MM.get(int(doc.header.get("$INSUNITS", 4)), 1.0)
     out: list[dict[str, Any]] = []
 

@@ -29,7 +29,8 @@ def _chain(board: Board, name: str) -> list[tuple[str, bool]]:
     touch = 1e-6 * span
 
     def walk(at: str, backwards: bool) -> list[tuple[str, bool]]:
-        out, here, turned = [], at, backwards
+        out: list[tuple[str, bool]] = []
+        here, turned = at, backwards
         while True:
             p = ends[here][0 if turned else 1][1]
             nxt = next(
@@ -65,10 +66,10 @@ def offset(board: Board, name: str, by: float) -> list[str]:
     if not kinds <= {"line", "arc", "circle"}:
         raise BadInput("Lines, arcs and circles can be offset; this run holds another kind.", field="of")
     if len(run) == 1 and board.stroke(name).kind == "circle":
-        old = board.stroke(name)
-        if old.radius is None or old.radius + by <= 0:
+        alone = board.stroke(name)
+        if alone.radius is None or alone.radius + by <= 0:
             raise BadInput(f"The circle is too small for an offset of {by:g} mm.", field="by")
-        new = board.add({**geometry_of(old), "id": "", "radius": old.radius + by, "construction": False})
+        new = board.add({**geometry_of(alone), "id": "", "radius": alone.radius + by, "construction": False})
         board.hold("offset", name, new, by=by)
         return [new]
     first, last = run[0], run[-1]

@@ -149,9 +149,9 @@ def _sides(stretches: list[Stretch]) -> list[list[Stretch]]:
         return float(np.arctan2(v[1], v[0]))
 
     sides.sort(key=turn)
-    d = [_direction(side[0]) for side in sides]
+    ways = [_direction(side[0]) for side in sides]
     for k in range(4):
-        if abs(float(d[k] @ d[(k + 1) % 4])) > np.sin(2 * _ALONG):
+        if abs(float(ways[k] @ ways[(k + 1) % 4])) > np.sin(2 * _ALONG):
             raise BadInput("The sides here are not square to each other; fit lines and corners instead.", field="at")
     return sides
 
@@ -251,12 +251,12 @@ def fit_brushed(
     """Fit a kind to what a brush (k, 2) of ``radius`` mm passed over; ends within ``gap`` mm of others are joined."""
     if kind in ("corner", "rectangle", "rounded rectangle", "slot"):
         stretches = read_ahead(loops)
-        passed = [
+        passed: list[Stretch] = [
             s for s in stretches
             if np.linalg.norm(s.points[:, None] - brush[None], axis=2).min(axis=1).__le__(radius).mean() > 0.3
         ]  # fmt: skip
-        places = [s.points[len(s.points) // 2] for s in passed] or [brush[0]]
-        return fit_stretches(board, loops, kind, places)
+        middles = [s.points[len(s.points) // 2] for s in passed] or [brush[0]]
+        return fit_stretches(board, loops, kind, middles)
     new = stroke_from_brush(loops, brush, radius, kind, board.name())
     board.fresh.append(new.id)
     board.strokes = join_ends([*board.strokes, new], gap)

@@ -29,7 +29,7 @@ def loop_outline(loop: list[dict]) -> np.ndarray:
     if len(loop) == 1:
         return _bent(loop[0])[:-1]
     parts = [_bent(e) for e in loop]
-    out = []
+    out: list[np.ndarray] = []
     for k, p in enumerate(parts):
         if k == 0:
             after = parts[1][[0, -1]]

@@ -492,10 +492,8 @@ def _sharpened(p, found, closed: bool, facet: float):
             if turn > np.cos(_CORNER_TURN):
                 continue
             n = len(p) - 1
-            cut = int(
-                np.argmin(np.linalg.norm(_span(p, (found[run[0]][0], _end_of(found, run, n), 0)) - corner, axis=1))
-            )
-            i, j = found[run[0]][0], _end_of(found, run, n)
+            cut = int(np.argmin(np.linalg.norm(_span(p, (found[run[0]][0], _end_of(found, run), 0)) - corner, axis=1)))
+            i, j = found[run[0]][0], _end_of(found, run)
             f, g = found[before], found[after]
             found[before] = (f[0], f[1] + cut, f[2])
             found[after] = (g[0] - (j - i - cut), g[1], g[2])

@@ -172,7 +172,7 @@ def draw_shape(
         _hold(board, name, held[0])
         return [name]
     if shape in ("line", "centre line", "polyline"):
-        closed = len(p) > 3 and held[-1] is None and np.linalg.norm(p[-1] - p[0]) <= max(reach, 1e-9 * span)
+        closed = len(p) > 3 and held[-1] is None and bool(np.linalg.norm(p[-1] - p[0]) <= max(reach, 1e-9 * span))
         corners = p[:-1] if closed else p
         names = _lines(board, corners, closed, construction or shape == "centre line")
         _hold(board, f"{names[0]}.start", held[0])

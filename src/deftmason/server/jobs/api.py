@@ -11,7 +11,7 @@ from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, giving, looking, shelf, stones, studies
+from . import accounts, giving, looking, shelf, sketching, stones, studies
 from .access import session
 from .document import job_view
 from .errors import answer, told
@@ -41,7 +41,15 @@ api = NinjaAPI(
     parser=StrictParser(),
     renderer=StrictRenderer(),
 )
-for prefix, part in (("/session", accounts), ("", shelf), ("", stones), ("", looking), ("", giving), ("", studies)):
+for prefix, part in (
+    ("/session", accounts),
+    ("", shelf),
+    ("", stones),
+    ("", looking),
+    ("", sketching),
+    ("", giving),
+    ("", studies),
+):
     api.add_router(prefix, part.router)
 
 

@@ -1,4 +1,4 @@
-"""Looking at a job's geometry: buffers for the view, picks, traces, edges near a place, a scan's condition. An engine
+"""Looking at a job's geometry: buffers for the view, picks, edges near a place, a scan's condition. An engine
 works each out.
 """
 
@@ -11,8 +11,7 @@ from ninja import Router, Schema
 from ninja.errors import HttpError
 from pydantic import Field
 
-from deftmason.core.errors import BadInput
-from deftmason.core.recipe.records import Length, Place, Size
+from deftmason.core.recipe.records import Place
 
 from .access import job_of, person_of
 from .engine import ask, made_buffer, pool
@@ -37,36 +36,6 @@ class Picked(Schema):
     shown: str
     angle_deg: float
     rule: str
-
-
-class TraceRequest(Schema):
-    scan: str
-    frame: str
-    axis: str = "z"
-    height: Length
-
-
-class TraceLoop(Schema):
-    points: list[list[float]]
-    closed: bool
-
-
-class Trace(Schema):
-    loops: list[TraceLoop]
-    step: float
-    low: float
-    high: float
-
-
-class DrawRequest(TraceRequest):
-    strokes: Annotated[list[dict[str, Any]], Field(max_length=400)] | None = None
-
-
-class BrushRequest(TraceRequest):
-    strokes: Annotated[list[dict[str, Any]], Field(max_length=400)]
-    brush: Annotated[list[tuple[Length, Length]], Field(max_length=5000)]
-    radius: Size
-    kind: str
 
 
 class EdgeRequest(Schema):
@@ -163,38 +132,6 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
     """What a place and rule gather, as numbers of shown facets (base64 of uint32)."""
     job = job_of(request, job_id)
     return ask(request, job.id, "pick", steps=records(job), scan=data.scan, pick=data.pick, element=data.element)
-
-
-def _at(data: TraceRequest) -> dict[str, Any]:
-    if data.axis not in ("x", "y", "z"):
-        raise BadInput("The axis is x, y or z.", field="axis")
-    return data.model_dump(include={"scan", "frame", "axis", "height"})
-
-
-@router.post("/jobs/{job_id}/trace", response=Trace)
-def trace(request: HttpRequest, job_id: int, data: TraceRequest):
-    """The scan's cut at a height, on the paper."""
-    job = job_of(request, job_id)
-    return ask(request, job.id, "trace", steps=records(job), **_at(data))
-
-
-@router.post("/jobs/{job_id}/sketch/draw")
-def draw_all(request: HttpRequest, job_id: int, data: DrawRequest) -> dict[str, Any]:
-    """The whole outline as strokes, relations and sizes; or relations and sizes for given strokes."""
-    job = job_of(request, job_id)
-    return ask(request, job.id, "draw", steps=records(job), strokes=data.strokes, **_at(data))
-
-
-@router.post("/jobs/{job_id}/sketch/brush")
-def brush(request: HttpRequest, job_id: int, data: BrushRequest) -> dict[str, Any]:
-    """Add what was brushed as one entity, join ends that meet, and propose relations and sizes for all."""
-    job = job_of(request, job_id)
-    if data.kind not in ("line", "arc", "circle"):
-        raise BadInput("Fit a line, an arc or a circle.", field="kind")
-    if not data.brush:
-        raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
-    more = data.model_dump(include={"strokes", "brush", "radius", "kind"})
-    return ask(request, job.id, "brush", steps=records(job), **_at(data), **more)
 
 
 @router.post("/jobs/{job_id}/edges", response=Edges)

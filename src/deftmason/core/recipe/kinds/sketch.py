@@ -95,7 +95,7 @@ class SizeRecord(Record):
     source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "scan"
 
 
-class Entity(BaseModel):
+class SketchEntity(BaseModel):
     """An entity as solved, in paper coordinates, mm."""
 
     id: str
@@ -127,7 +127,7 @@ class SizeTold(BaseModel):
     unit: str
 
 
-class RelationTold(BaseModel):
+class HeldTold(BaseModel):
     """A relation that is held, with what it costs (rise of rms, mm) and what the scan says to it."""
 
     kind: str
@@ -154,14 +154,14 @@ class SketchTold(Told):
     freedom: int
     unseen: int
     broken: float
-    geometry: list[Entity]
-    projected: list[Entity]
+    geometry: list[SketchEntity]
+    projected: list[SketchEntity]
     loops: list[list[str]]
     inside: list[int | None]
     drawing: dict[str, Any]
     plane: dict[str, list[float]]
     sizes: list[SizeTold]
-    relations: list[RelationTold]
+    relations: list[HeldTold]
     states: dict[str, str]
     contradiction: list[tuple[str, int]]
     entity_rms: dict[str, float]
@@ -329,8 +329,9 @@ def _outcome(step: SketchStep, board: Board, whole: Settled, laid: Laid, dropped
             z.measured = z.uncertainty = None
         names[z.kind] = names.get(z.kind, 0) + 1
         name = z.kind if names[z.kind] == 1 else f"{z.kind}_{names[z.kind]}"
-        told = (z.measured, z.uncertainty, z.chosen, z.source, z.unit, z.cost)
-        values.append(Value(name, z.label or z.kind, *told, ["sizes", k, "chosen"]))
+        path = ["sizes", k, "chosen"]
+        number = z.chosen if z.chosen is not None else 0.0
+        values.append(Value(name, z.label or z.kind, z.measured, z.uncertainty, number, z.source, z.unit, z.cost, path))
     geometry = d.geometry(held.x)
     by_loop = closed_loops(geometry)
     away = {i: distance_to_entity(d, d.entities[i], p, held.x) for i, p in d.stretches.items()}
