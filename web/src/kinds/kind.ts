@@ -113,6 +113,10 @@ export type Kind<R = StepRecord, T = Record<string, unknown>> = {
   offers: (given: Under[], room: Room) => Offer[]
   /** `[` and `]`: a factor on how far it reaches. */
   widens: (factor: number, record: R, room: Room) => void
+  /** Undo or redo within what is in hand; whether there was anything to take back. */
+  steps: (forward: boolean) => boolean
+  /** Escape, before the step itself is dropped: whether there was anything to give up first. */
+  escapes: () => boolean
 }
 
 type Given<R, T> = Pick<Kind<R, T>, 'kind' | 'stage' | 'title' | 'says'> &
@@ -140,6 +144,8 @@ export function defineKind<R = StepRecord, T = Record<string, unknown>>(given: G
     covers: () => null,
     offers: () => [],
     widens: () => {},
+    steps: () => false,
+    escapes: () => false,
     ...given,
     tools: (given.tools ?? []).map((t) => ({
       kind: given.kind,

@@ -1,162 +1,301 @@
 <script setup lang="ts">
 /**
- * The paper: the trace and the drawing over it, brushed to fit, the trace coloured by its distance from the
- * sketch.
+ * The paper: traces and the drawing over them. Fits are brushed or clicked, shapes drawn from place to
+ * place, ends dragged; each entity shows by its colour what holds it.
  */
 import { computed, ref, watch } from 'vue'
 import { css, tideColor } from '../check/tide'
-import { mm, short } from '../state/format'
-import type { Schemas } from '../api/types'
-import { useHand } from '../state/hand'
-import { useShown } from '../state/shown'
+import { typed } from '../state/format'
+import { labelsOf, type Bounds, type Label } from './labels'
+import { marksOf } from './marks'
+import PaperFoot from './PaperFoot.vue'
+import PaperStrip from './PaperStrip.vue'
+import { pathOf, placesOf, type Entity, type XY } from './shapes'
 import { useSketch } from './sketch'
+import { TOOLS } from './tools'
 
-type Entity = Schemas['Entity']
-const hand = useHand()
-const shown = useShown()
 const s = useSketch()
 const svg = ref<SVGSVGElement | null>(null)
 const box = ref({ x: -60, y: -40, w: 120, h: 80 })
-const picked = ref<string | null>(null)
-const stroke = ref<number[][]>([])
+const stroke = ref<XY[]>([])
+const pointer = ref<XY | null>(null)
+const hairs = ref(false)
 
-const bounds = computed(() => {
-  const pts = (s.trace?.loops ?? []).flatMap((l) => l.points)
+const shownTraces = computed(() =>
+  (s.trace?.traces ?? []).flatMap((loops, k) => (s.record?.traces?.[k]?.hidden ? [] : loops)),
+)
+const geometry = computed<Entity[]>(() => s.ghost ?? (s.summary?.geometry as Entity[] | undefined) ?? [])
+const bounds = computed<Bounds | null>(() => {
+  const drawn = geometry.value.flatMap((e) => placesOf(e).map((p) => p.at))
+  const pts = shownTraces.value.length ? shownTraces.value.flatMap((l) => l.points) : drawn
   if (!pts.length) return null
-  const x = pts.map((p) => p[0]),
-    y = pts.map((p) => p[1])
-  return { x0: Math.min(...x), x1: Math.max(...x), y0: Math.min(...y), y1: Math.max(...y) }
+  let [x0, x1, y0, y1] = [Infinity, -Infinity, Infinity, -Infinity]
+  for (const [x, y] of pts) {
+    x0 = Math.min(x0, x)
+    x1 = Math.max(x1, x)
+    y0 = Math.min(y0, y)
+    y1 = Math.max(y1, y)
+  }
+  return { x0, x1, y0, y1 }
 })
 function fit() {
   const b = bounds.value
+  const el = svg.value
   if (!b) return
-  const w = Math.max(b.x1 - b.x0, 1e-9),
-    h = Math.max(b.y1 - b.y0, 1e-9)
-  box.value = { x: b.x0 - 0.24 * w, y: -b.y1 - 0.24 * h, w: 1.54 * w, h: 1.5 * h }
+  const w = Math.max(b.x1 - b.x0, 1e-9)
+  const h = Math.max(b.y1 - b.y0, 1e-9)
+  // The trace fills what the strip and the foot leave, with room for sizes at its right and below.
+  const [pw, ph] = [el?.clientWidth || 450, el?.clientHeight || 560]
+  const [left, right, top, low] = [22, 76, s.editing ? 78 : 16, 84]
+  const scale = Math.max(w / (pw - left - right), h / (ph - top - low))
+  const [bw, bh] = [pw * scale, ph * scale]
+  const x = b.x0 - left * scale - Math.max(0, (bw - (left + right) * scale - w) / 2)
+  const y = -b.y1 - top * scale - Math.max(0, (bh - (top + low) * scale - h) / 2)
+  box.value = { x, y, w: bw, h: bh }
 }
-watch(() => [s.record?.axis, !!bounds.value, s.editing], fit, { immediate: true })
+const outline = computed(() => {
+  const r = s.record
+  return `${r?.axis} ${r?.along} ${r?.on} ${!!bounds.value} ${s.editing} ${r?.traces?.map((t) => t.kind).join()}`
+})
+watch(outline, fit, { flush: 'post', immediate: true })
 const unit = computed(() => box.value.w / Math.max(svg.value?.clientWidth ?? 450, 100))
+watch(unit, (u) => (s.reach = 9 * u), { immediate: true })
 
-const geometry = computed<Entity[]>(() => s.summary?.geometry ?? [])
-function path(e: Entity): string {
-  if (e.kind === 'line') return `M${e.start![0]} ${-e.start![1]}L${e.end![0]} ${-e.end![1]}`
-  const [x, y] = e.center!
-  const r = e.radius!
-  if (e.kind === 'circle') return `M${x - r} ${-y}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0`
-  const angle = (p: number[]) => Math.atan2(p[1] - y, p[0] - x)
-  const a = angle(e.start!)
-  const b = angle(e.end!)
-  const turn = (((e.ccw ? b - a : a - b) % (2 * Math.PI)) + 2 * Math.PI) % (2 * Math.PI)
-  const far = turn > Math.PI ? 1 : 0
-  return `M${e.start![0]} ${-e.start![1]}A${r} ${r} 0 ${far} ${e.ccw ? 0 : 1} ${e.end![0]} ${-e.end![1]}`
-}
+const COLOURS: Record<string, string> = { free: '#B5602A', 'held by scan': '#1E3C66', fixed: '#23262A' }
+const bad = computed(() => {
+  const out = new Set<string>()
+  const r = s.mine
+  for (const [what, k] of s.summary?.contradiction ?? [])
+    for (const n of (what === 'relation' ? r?.relations[k as number]?.of : r?.sizes[k as number]?.of) ?? [])
+      out.add(String(n).split('.')[0])
+  return out
+})
+const colour = (e: Entity) =>
+  bad.value.has(e.id) ? '#9E2B2B' : (COLOURS[s.summary?.states?.[e.id] ?? ''] ?? '#1E3C66')
+const dash = (e: Entity) =>
+  e.construction ? `${7 * unit.value} ${2.5 * unit.value} ${1.5 * unit.value} ${2.5 * unit.value}` : undefined
+const isPicked = (e: Entity) => s.of.some((n) => n.split('.')[0] === e.id)
+
 const away = computed(() => {
+  if (s.ghost) return []
   const at = s.summary?.stretches ?? {}
   const d = s.summary?.away ?? {}
   const reach = Math.max(1e-9, 4 * (s.summary?.rms || s.summary?.noise || 0))
-  return Object.keys(at).flatMap((id) =>
-    at[id].map((p, i) => ({
-      x: p[0],
-      y: -p[1],
-      c: css(tideColor(d[id][i], reach / 6, reach)),
-      off: Math.abs(d[id][i]) > reach / 6,
-    })),
-  )
-})
-type Label = { text: string; x: number; y: number; line: string }
-const labels = computed<Label[]>(() => {
-  const b = bounds.value
-  if (!b) return []
-  const by = new Map(geometry.value.map((e) => [e.id, e]))
-  const many: Record<string, number> = {}
-  return (s.summary?.sizes ?? []).flatMap((z) => {
-    const e = by.get(z.of[0])
-    const f = by.get(z.of[z.of.length - 1])
-    if (!e || !f || z.chosen === null) return []
-    const round = z.kind === 'diameter' || z.kind === 'radius'
-    const text = round ? `${z.label} ${short(z.chosen)}` : short(z.chosen)
-    many[z.kind] = (many[z.kind] ?? 0) + 1
-    return [{ text, ...placeOf(z.kind, e, f, 22 * unit.value * many[z.kind], b) }]
+  return Object.keys(at).flatMap((id) => {
+    const p = at[id]
+    return p.slice(0, d[id].length).map((q, i) => {
+      const [a, b] = [p[Math.max(0, i - 1)], p[Math.min(p.length - 1, i + 1)]]
+      const l = Math.hypot(b[0] - a[0], b[1] - a[1]) || 1
+      const k = (20 * unit.value * d[id][i]) / reach
+      return {
+        x: q[0],
+        y: -q[1],
+        hx: (-(b[1] - a[1]) / l) * k,
+        hy: (-(b[0] - a[0]) / l) * k,
+        c: css(tideColor(d[id][i], reach / 6, reach)),
+        off: Math.abs(d[id][i]) > reach / 6,
+      }
+    })
   })
 })
-/** Where a size is written, and the line it measures along. */
-function placeOf(kind: string, e: Entity, f: Entity, o: number, b: NonNullable<typeof bounds.value>) {
-  if (e.kind !== 'line') {
-    const [ex, ey] = e.center!
-    const [fx, fy] = f.center ?? e.center!
-    if (kind === 'spacing_x') return { x: (ex + fx) / 2, y: -ey, line: `M${ex} ${-ey}L${fx} ${-ey}` }
-    if (kind === 'spacing_y') return { x: ex, y: -(ey + fy) / 2, line: `M${ex} ${-ey}L${ex} ${-fy}` }
-    const r = e.radius!
-    // Beside the bore towards the middle of the drawing; outside the corner for an arc.
-    if (e.kind === 'circle') return { x: ex, y: -ey + (ey > 1e-6 ? 1 : -1) * (r + 14 * unit.value), line: '' }
-    const x = ex + Math.sign(ex) * (r + 26 * unit.value)
-    return { x, y: -ey - Math.sign(ey) * (r + 8 * unit.value), line: '' }
-  }
-  const start = e.start!
-  const end = e.end!
-  const other = f.start ?? f.center!
-  const flat = Math.abs(end[1] - start[1]) < Math.abs(end[0] - start[0])
-  if (flat) {
-    const x = b.x1 + o
-    return { x, y: -(start[1] + other[1]) / 2, line: `M${x} ${-start[1]}L${x} ${-other[1]}` }
-  }
-  const y = -b.y0 + o
-  return { x: (start[0] + other[0]) / 2, y, line: `M${start[0]} ${y}L${other[0]} ${y}` }
-}
+const labels = computed<Label[]>(() =>
+  s.ghost ? [] : labelsOf(s.summary?.sizes ?? [], geometry.value, unit.value, bounds.value),
+)
+const marks = computed(() => {
+  if (s.ghost || !s.editing) return []
+  const all = marksOf(
+    s.summary?.relations ?? [],
+    geometry.value,
+    s.of.length ? new Set(s.of.map((n) => n.split('.')[0])) : null,
+  )
+  const few = all.length <= 60 || s.of.length ? all : all.filter((m) => m.bad)
+  const rows = new Map<string, number>()
+  return few.map((m) => {
+    const at = `${m.at[0].toFixed(4)} ${m.at[1].toFixed(4)}`
+    const n = rows.get(at) ?? 0
+    rows.set(at, n + 1)
+    return { ...m, x: m.at[0] + (9 + 13 * n) * unit.value, y: -m.at[1] - 7 * unit.value }
+  })
+})
+/** The places of what is picked, of what the pointer is near, and all of them while a tool takes places. */
+const places = computed(() => {
+  if (!s.editing) return []
+  const p = pointer.value
+  const near = 14 * unit.value
+  return geometry.value.flatMap((e) =>
+    placesOf(e).filter(
+      (h) =>
+        (!h.pole || isPicked(e)) &&
+        (isPicked(e) || s.of.includes(h.name) || (p && Math.hypot(h.at[0] - p[0], h.at[1] - p[1]) < near)),
+    ),
+  )
+})
+/** The stretch of the trace under the pointer, while something is fitted. */
+const lit = computed(() => {
+  const p = pointer.value
+  if (!p || s.tool?.takes !== 'stretch' || stroke.value.length) return null
+  let best: { d: number; points: number[][]; text: string } | null = null
+  for (const x of s.stretches)
+    for (const q of x.points) {
+      const d = Math.hypot(q[0] - p[0], q[1] - p[1])
+      if (d < 16 * unit.value && (!best || d < best.d))
+        best = {
+          d,
+          points: x.points,
+          text: x.kind === 'line' ? `straight ${x.size.toFixed(2)}` : `R ${x.size.toFixed(2)}`,
+        }
+    }
+  return best
+})
 const course = (l: { points: number[][]; closed: boolean }) =>
   'M' + l.points.map((p) => `${p[0]} ${-p[1]}`).join('L') + (l.closed ? 'Z' : '')
 
-function at(e: PointerEvent | WheelEvent): number[] {
+function at(e: { clientX: number; clientY: number }): XY {
   const p = new DOMPoint(e.clientX, e.clientY).matrixTransform(svg.value!.getScreenCTM()!.inverse())
   return [p.x, -p.y]
 }
-let panFrom: number[] | null = null
+/** The place or entity under the pointer: places first. */
+function under(p: XY): string | null {
+  const near = 8 * unit.value
+  let best: { d: number; name: string } | null = null
+  for (const e of geometry.value)
+    for (const h of placesOf(e)) {
+      const d = Math.hypot(h.at[0] - p[0], h.at[1] - p[1])
+      if (d < near && (!best || d < best.d) && (!h.pole || isPicked(e))) best = { d, name: h.name }
+    }
+  if (Math.hypot(p[0], p[1]) < near && !best) return 'origin'
+  return best?.name ?? null
+}
+const axisUnder = (p: XY) => {
+  const near = 6 * unit.value
+  return Math.abs(p[1]) < near ? 'axis_x' : Math.abs(p[0]) < near ? 'axis_y' : null
+}
+
+let panFrom: XY | null = null
+let pressed: { name: string | null; x: number; y: number; moved: boolean } | null = null
 function press(e: PointerEvent) {
   svg.value!.setPointerCapture(e.pointerId)
-  if (s.tool && e.button === 0 && !e.shiftKey) stroke.value = [at(e)]
-  else panFrom = at(e)
+  svg.value!.focus({ preventScroll: true })
+  const p = at(e)
+  const target = (e.target as Element).getAttribute('data-entity')
+  const on = s.editing ? (under(p) ?? target ?? axisUnder(p)) : target
+  pressed = { name: on, x: e.clientX, y: e.clientY, moved: false }
+  if (e.button !== 0 || (e.shiftKey && !on)) panFrom = p
+  else if (s.tool?.takes === 'stretch') stroke.value = [p]
+  else if (!s.tool && s.editing && on && on !== 'origin' && !on.startsWith('axis')) {
+    if (on.includes('.') || geometry.value.find((g) => g.id === on)?.kind === 'point') s.dragging = on
+  } else if (!s.tool) panFrom = p
 }
 function drag(e: PointerEvent) {
   const p = at(e)
+  pointer.value = p
+  if (!pressed) return
+  if (Math.hypot(e.clientX - pressed.x, e.clientY - pressed.y) > 4) pressed.moved = true
   if (stroke.value.length) {
     const l = stroke.value[stroke.value.length - 1]
     if (Math.hypot(p[0] - l[0], p[1] - l[1]) > 2 * unit.value) stroke.value = [...stroke.value, p]
-  } else if (panFrom)
+  } else if (s.dragging && pressed.moved) s.pull(s.dragging, p)
+  else if (panFrom)
     box.value = { ...box.value, x: box.value.x - (p[0] - panFrom[0]), y: box.value.y + (p[1] - panFrom[1]) }
 }
-function release() {
-  if (stroke.value.length && s.tool) s.brush(stroke.value, 9 * unit.value)
+function release(e: PointerEvent) {
+  const p = at(e)
+  const was = pressed
+  pressed = null
+  const path = stroke.value
   stroke.value = []
+  const panned = !!panFrom && was?.moved
   panFrom = null
+  if (s.dragging && was?.moved) return s.drop(s.dragging, p)
+  s.dragging = ''
+  if (!was || panned || e.button !== 0) return
+  const t = s.tool
+  if (t?.takes === 'stretch') return was.moved && path.length > 2 ? s.brush(path, s.reach) : s.place(p)
+  if (t?.takes === 'places') return s.place(p)
+  if (t)
+    return was.name && was.name !== 'origin'
+      ? s.entity(was.name, p)
+      : was.name === 'origin'
+        ? s.entity('origin', p)
+        : undefined
+  if (!s.editing) return
+  if (was.name) s.pick(was.name, e.shiftKey)
+  else if (!was.moved) s.of = []
 }
 function wheel(e: WheelEvent) {
-  const k = Math.exp(Math.sign(e.deltaY) * 0.14),
-    p = at(e)
+  const k = Math.exp(Math.sign(e.deltaY) * 0.14)
+  const p = at(e)
   const b = box.value
   box.value = { x: p[0] - (p[0] - b.x) * k, y: -p[1] - (-p[1] - b.y) * k, w: b.w * k, h: b.h * k }
 }
+function twice() {
+  if (s.tool?.count === 0 && s.tool.takes === 'places') s.send(s.given.slice(0, -1))
+  else if (!s.tool) fit()
+}
 function key(e: KeyboardEvent) {
-  if ((e.key === 'Delete' || e.key === 'Backspace') && picked.value && s.editing) {
-    s.remove(picked.value)
-    picked.value = null
+  if (!s.editing || e.ctrlKey || e.metaKey || e.altKey || (e.target as HTMLElement).matches('input')) return
+  const stop = () => {
+    e.preventDefault()
+    e.stopPropagation()
   }
+  if (e.key === 'Escape') return s.back() ? stop() : undefined
+  if (e.key === 'Enter' && s.tool?.count === 0) {
+    stop()
+    return s.send()
+  }
+  if (e.key === 'Delete' || e.key === 'Backspace') {
+    stop()
+    return s.of.length ? s.make({ do: 'remove', of: s.of }) : undefined
+  }
+  if (e.key === 'h') {
+    stop()
+    hairs.value = !hairs.value
+    return
+  }
+  const group = s.group === 'relate' || s.group === 'size' ? 'change' : s.group
+  const t = TOOLS.find((x) => x.group === group && x.key === e.key)
+  if (t) {
+    stop()
+    s.take(t)
+  }
+}
+
+// A size typed where it is written.
+const typing = ref<{ index: number; text: string; x: number; y: number } | null>(null)
+function write(l: Label) {
+  if (!s.editing) return
+  const p = new DOMPoint(l.x, l.y).matrixTransform(svg.value!.getScreenCTM()!)
+  const b = svg.value!.getBoundingClientRect()
+  typing.value = {
+    index: l.index,
+    text: String(s.summary!.sizes[l.index].chosen ?? ''),
+    x: p.x - b.x,
+    y: p.y - b.y,
+  }
+}
+function written() {
+  const v = typed(typing.value?.text ?? '')
+  if (v !== null && typing.value) s.choose(typing.value.index, v, 'typed')
+  typing.value = null
 }
 </script>
 
 <template>
-  <section class="relative border-l border-rule bg-white" aria-label="Paper" tabindex="0" @keydown="key">
+  <section class="relative border-l border-rule bg-white" aria-label="Paper" @keydown="key">
     <svg
       ref="svg"
-      class="absolute inset-0 h-full w-full touch-none"
+      class="absolute inset-0 h-full w-full touch-none outline-none"
       :viewBox="`${box.x} ${box.y} ${box.w} ${box.h}`"
       role="img"
+      tabindex="0"
       aria-label="Trace and sketch"
-      :style="{ cursor: s.tool ? 'crosshair' : 'grab' }"
+      :style="{ cursor: s.tool ? 'crosshair' : 'default' }"
       @pointerdown="press"
       @pointermove="drag"
       @pointerup="release"
+      @pointerleave="pointer = null"
       @wheel.prevent="wheel"
-      @dblclick="fit"
+      @dblclick="twice"
       @contextmenu.prevent
     >
       <g
@@ -168,36 +307,72 @@ function key(e: KeyboardEvent) {
         <line x1="0" x2="0" :y1="box.y" :y2="box.y + box.h" />
       </g>
       <g fill="none" stroke="#C9B48A" :stroke-width="2.2 * unit" stroke-linejoin="round">
-        <path v-for="(l, i) in s.trace?.loops ?? []" :key="i" :d="course(l)" />
+        <path v-for="(l, i) in shownTraces" :key="i" :d="course(l)" />
       </g>
-      <g>
-        <circle
-          v-for="(p, i) in away"
-          :key="i"
-          :cx="p.x"
-          :cy="p.y"
-          :r="(p.off ? 2.6 : 1.7) * unit"
-          :fill="p.c"
-          stroke="#8a7a58"
-          :stroke-width="0.3 * unit"
+      <g fill="none" stroke="#85497A" :stroke-width="1.4 * unit">
+        <polyline
+          v-for="e in s.trace?.projected ?? []"
+          :key="e.id"
+          :points="e.outline.map((p) => `${p[0]},${-p[1]}`).join(' ')"
         />
+      </g>
+      <polyline
+        v-if="lit"
+        :points="lit.points.map((p) => `${p[0]},${-p[1]}`).join(' ')"
+        fill="none"
+        stroke="#E79A12"
+        :stroke-width="5 * unit"
+        stroke-opacity=".6"
+        stroke-linecap="round"
+      />
+      <g>
+        <template v-for="(p, i) in away" :key="i">
+          <line
+            v-if="hairs"
+            :x1="p.x"
+            :y1="p.y"
+            :x2="p.x + p.hx"
+            :y2="p.y + p.hy"
+            :stroke="p.c"
+            :stroke-width="1.2 * unit"
+          />
+          <circle
+            :cx="p.x"
+            :cy="p.y"
+            :r="(p.off ? 2.6 : 1.7) * unit"
+            :fill="p.c"
+            stroke="#8a7a58"
+            :stroke-width="0.3 * unit"
+          />
+        </template>
       </g>
       <g fill="none">
         <g v-for="e in geometry" :key="e.id">
           <path
-            :d="path(e)"
-            :stroke="picked === e.id ? '#E79A12' : '#1E3C66'"
-            :stroke-width="(picked === e.id ? 3 : 1.8) * unit"
+            :d="pathOf(e)"
+            :stroke="isPicked(e) ? '#E79A12' : colour(e)"
+            :stroke-width="(isPicked(e) ? 3 : e.kind === 'point' ? 6 : 1.8) * unit"
+            :stroke-dasharray="dash(e)"
+            :stroke-linecap="e.kind === 'point' ? 'round' : 'butt'"
+          />
+          <polyline
+            v-if="e.kind === 'spline' && isPicked(e)"
+            :points="e.poles!.map((p) => `${p[0]},${-p[1]}`).join(' ')"
+            stroke="#6A655C"
+            :stroke-width="0.7 * unit"
+            :stroke-dasharray="`${3 * unit} ${3 * unit}`"
           />
           <path
-            :d="path(e)"
+            :d="pathOf(e)"
             stroke="transparent"
             :stroke-width="12 * unit"
             class="cursor-pointer"
             :data-entity="e.id"
-            @click="picked = picked === e.id ? null : e.id"
+            :data-state="s.summary?.states?.[e.id]"
           >
-            <title>{{ e.kind }} {{ e.id }}</title>
+            <title>
+              {{ e.kind }} {{ e.id }}{{ s.summary?.states?.[e.id] ? ', ' + s.summary.states[e.id] : '' }}
+            </title>
           </path>
         </g>
         <path
@@ -205,7 +380,7 @@ function key(e: KeyboardEvent) {
           :key="'d' + i"
           :d="l.line"
           stroke="#6A655C"
-          :stroke-width="0.8 * unit"
+          :stroke-width="0.7 * unit"
         />
         <polyline
           v-if="stroke.length"
@@ -216,15 +391,64 @@ function key(e: KeyboardEvent) {
           stroke-linecap="round"
           stroke-linejoin="round"
         />
+        <polyline
+          v-if="s.given.length && s.tool?.takes === 'places'"
+          :points="[...s.given, ...(pointer ? [pointer] : [])].map((p) => `${p[0]},${-p[1]}`).join(' ')"
+          stroke="#E79A12"
+          :stroke-width="1.2 * unit"
+          :stroke-dasharray="`${4 * unit} ${3 * unit}`"
+        />
       </g>
-      <g v-for="(l, i) in labels" :key="'t' + i">
+      <g>
+        <rect
+          v-for="h in places"
+          :key="h.name"
+          :x="h.at[0] - 3.2 * unit"
+          :y="-h.at[1] - 3.2 * unit"
+          :width="6.4 * unit"
+          :height="6.4 * unit"
+          :fill="s.of.includes(h.name) ? '#E79A12' : '#fff'"
+          stroke="#23262A"
+          :stroke-width="1.1 * unit"
+          :data-place="h.name"
+          class="pointer-events-none"
+        />
+        <circle
+          v-for="(g, i) in s.given"
+          :key="'g' + i"
+          :cx="g[0]"
+          :cy="-g[1]"
+          :r="3 * unit"
+          fill="#E79A12"
+        />
+      </g>
+      <g font-family="IBM Plex Mono" :font-size="10.5 * unit" class="pointer-events-none">
+        <text
+          v-for="m in marks"
+          :key="m.key"
+          :x="m.x"
+          :y="m.y"
+          :fill="m.bad ? '#9E2B2B' : '#6A655C'"
+          text-anchor="middle"
+        >
+          {{ m.sign }}
+        </text>
+      </g>
+      <g
+        v-for="(l, i) in labels"
+        :key="'t' + i"
+        class="cursor-pointer"
+        :data-size="l.id"
+        @click.stop="write(l)"
+        @pointerdown.stop
+      >
         <rect
           :x="l.x - (l.text.length * 3.6 + 6) * unit"
           :y="l.y - 9.5 * unit"
           :width="(l.text.length * 7.2 + 12) * unit"
           :height="19 * unit"
-          fill="#FBF9F4"
-          stroke="#D5CCBC"
+          :fill="l.held ? '#FBF9F4' : '#fff'"
+          :stroke="l.held ? '#23262A' : '#D5CCBC'"
           :stroke-width="unit"
           :rx="2 * unit"
         />
@@ -238,25 +462,40 @@ function key(e: KeyboardEvent) {
           {{ l.text }}
         </text>
       </g>
+      <text
+        v-if="lit && pointer"
+        :x="pointer[0] + 12 * unit"
+        :y="-pointer[1] - 10 * unit"
+        :font-size="12 * unit"
+        font-family="IBM Plex Mono"
+        fill="#23262A"
+        paint-order="stroke"
+        stroke="#fff"
+        :stroke-width="3 * unit"
+      >
+        {{ lit.text }}
+      </text>
     </svg>
+    <PaperStrip v-if="s.editing" />
+    <form
+      v-if="typing"
+      class="absolute z-[5] -translate-x-1/2 -translate-y-1/2"
+      :style="{ left: typing.x + 'px', top: typing.y + 'px' }"
+      @submit.prevent="written"
+    >
+      <input
+        v-model="typing.text"
+        class="field fig w-[78px]"
+        aria-label="Size"
+        autofocus
+        @vue:mounted="($event.el as HTMLInputElement).select()"
+        @keydown.stop="$event.key === 'Escape' && (typing = null)"
+        @blur="typing = null"
+      />
+    </form>
     <p v-if="s.record && !bounds" class="absolute inset-x-0 top-1/2 text-center text-soft">
       The plane cuts nothing here. Move it to where the part is.
     </p>
-    <p v-if="s.record" class="absolute bottom-2.5 left-3.5 text-[12px] text-soft">
-      cut square to {{ s.record.axis }} at {{ mm(s.record.height, 2, shown.inches) }}
-      {{ shown.inches ? 'in' : 'mm'
-      }}<template v-if="s.summary">
-        · rms {{ mm(s.summary.rms) }} ·
-        {{ s.summary.freedom ? `${s.summary.freedom} held by scan` : 'nothing free'
-        }}<template v-if="s.summary.unseen">, {{ s.summary.unseen }} held by nothing</template></template
-      >
-    </p>
-    <p
-      v-if="s.drawing || hand.previewing"
-      class="absolute bottom-2.5 right-3.5 text-[12px] text-soft"
-      role="status"
-    >
-      solving
-    </p>
+    <PaperFoot />
   </section>
 </template>

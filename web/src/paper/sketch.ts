@@ -1,26 +1,23 @@
-/** The drawing on the paper: its trace, its cutting plane, and what the server makes of strokes. */
+/** The drawing on the paper: its traces, what is picked, the tool in hand, and what the server says. */
 import { defineStore } from 'pinia'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import type { Schemas, StoneDetail, Trace } from '../api/types'
 import { useDetails } from '../state/details'
 import { useHand } from '../state/hand'
 import { useJob } from '../state/job'
 import { useShown } from '../state/shown'
+import type { Entity, XY } from './shapes'
+import { acts, type Change, type GroupName, type PaperTool } from './tools'
 
-type Drawing = Pick<
-  Schemas['SketchStep'],
-  'scan' | 'frame' | 'axis' | 'height' | 'strokes' | 'relations' | 'sizes'
->
+type Drawing = Schemas['SketchStep']
 type Told = Schemas['SketchTold']
-type Relation = Drawing['relations'][number]
-export type Refused = Relation & { cost: number }
-type Proposed = Pick<Drawing, 'strokes' | 'sizes'> & { relations: Refused[]; refused: Refused[] }
+type Drawn = Pick<Drawing, 'strokes' | 'relations' | 'sizes'>
+type Changed = Drawn & { fresh: string[]; unsaid: string[]; refused?: Refused[] }
+export type Refused = { kind: string; of: string[]; by: number; cost: number }
+export type Offers = Schemas['Offers']
+export type Group = GroupName | 'relate' | 'size'
 
-const NORMAL = {
-  x: { n: [1, 0, 0], u: [0, 1, 0], v: [0, 0, 1] },
-  y: { n: [0, 1, 0], u: [0, 0, 1], v: [1, 0, 0] },
-  z: { n: [0, 0, 1], u: [1, 0, 0], v: [0, 1, 0] },
-}
+const plain = <T>(x: T): T => JSON.parse(JSON.stringify(x)) as T
 
 export const useSketch = defineStore('sketch', () => {
   const j = useJob()
@@ -28,14 +25,16 @@ export const useSketch = defineStore('sketch', () => {
   const shown = useShown()
   const details = useDetails()
   const trace = shallowRef<Trace | null>(null)
-  const tool = ref<'line' | 'arc' | 'circle' | null>(null)
+  const stretches = shallowRef<Schemas['StretchView'][]>([])
   const refused = ref<Refused[]>([])
+  const unsaid = ref<string[]>([])
   const drawing = ref(false)
-  const costs = ref<Record<string, number>>({})
   const laid = shallowRef<StoneDetail | null>(null)
+  const says = ref('')
 
   /** The drawing that is made, where one is in hand. */
   const mine = computed(() => (hand.kind?.paper ? (hand.record as unknown as Drawing) : null))
+  const editing = computed(() => !!mine.value)
   /** The laid drawing that is looked at. */
   const looked = computed(() => {
     if (hand.held) return null
@@ -58,15 +57,44 @@ export const useSketch = defineStore('sketch', () => {
     if (mine.value) return mine.value.strokes.length ? (hand.told as unknown as Told | null) : null
     return (laid.value?.summary as unknown as Told | undefined) ?? null
   })
+  /** Where the traces lie: what decides them, and nothing of the drawing. */
+  const where = (r: Drawing) => {
+    const { scan, frame, axis, along, on, height, turn_deg, lean_deg, traces, projected } = r
+    return { scan, frame, axis, along, on, height, turn_deg, lean_deg, traces, projected }
+  }
+  const whole = () => plain({ ...where(mine.value!), ...drawn() })
+  const drawn = (): Drawn => {
+    const { strokes, relations, sizes } = mine.value!
+    return { strokes, relations, sizes }
+  }
 
   const cut = computed(() => {
     const r = record.value
     const t = trace.value
     if (!r || !t) return null
-    const { n, u, v } = NORMAL[r.axis]
-    const to = (p: number[]) => [0, 1, 2].map((k) => n[k] * r.height + u[k] * p[0] + v[k] * p[1])
-    return { origin: n.map((c) => c * r.height), normal: n, loops: t.loops.map((l) => l.points.map(to)) }
+    const { origin, normal, u } = t.plane
+    const v = [
+      normal[1] * u[2] - normal[2] * u[1],
+      normal[2] * u[0] - normal[0] * u[2],
+      normal[0] * u[1] - normal[1] * u[0],
+    ]
+    const to = (p: number[]) => [0, 1, 2].map((k) => origin[k] + u[k] * p[0] + v[k] * p[1])
+    const loops = t.traces.flatMap((ls, k) => (r.traces?.[k]?.hidden ? [] : ls.map((l) => l.points.map(to))))
+    return { origin, normal, loops }
   })
+
+  /** The view turns so that a new paper's cut is seen, a little from the side. */
+  let turned = ''
+  function turnTo(r: Drawing, plane: Trace['plane']) {
+    const key = `${mine.value === r} ${r.axis} ${r.along} ${r.on}`
+    if (key === turned || mine.value !== r) return
+    turned = key
+    const { normal: n, u } = plane
+    const v = [n[1] * u[2] - n[2] * u[1], n[2] * u[0] - n[0] * u[2], n[0] * u[1] - n[1] * u[0]]
+    shown.facing = {
+      from: [0, 1, 2].map((k) => n[k] + 0.28 * u[k] - (Math.abs(n[2]) > 0.5 ? 0.45 : -0.3) * v[k]),
+    }
+  }
 
   // The newest plane wins; one question at a time, so that dragging never queues up.
   let asking = false
@@ -80,7 +108,9 @@ export const useSketch = defineStore('sketch', () => {
     }
     asking = true
     try {
-      trace.value = await j.ask<Trace>('/trace', where(r))
+      trace.value = await j.ask<Trace>('/sketch/trace', { sketch: plain(where(r)) })
+      turnTo(r, trace.value.plane)
+      if (hand.error && !hand.preview) hand.error = ''
     } catch (e) {
       hand.error = (e as Error).message
     } finally {
@@ -92,49 +122,312 @@ export const useSketch = defineStore('sketch', () => {
     }
   }
   watch(
-    () => [
-      record.value?.axis,
-      record.value?.height,
-      record.value?.frame,
-      record.value?.scan,
-      j.job?.revision,
-    ],
-    cutNow,
+    () => {
+      const r = record.value
+      return [r && JSON.stringify(where(r)), j.job?.revision]
+    },
+    () => {
+      stretches.value = []
+      cutNow()
+    },
     { immediate: true },
   )
-
-  function accept(got: Proposed) {
-    const r = mine.value!
-    r.strokes = got.strokes
-    r.relations = got.relations.map((x) => ({ kind: x.kind, of: x.of }))
-    r.sizes = got.sizes
-    refused.value = got.refused
-    costs.value = Object.fromEntries(got.relations.map((x) => [x.kind + x.of.join(), x.cost]))
-    hand.tryIt(0)
+  /** Begin where there is something to draw on. */
+  async function begin() {
+    const r = mine.value
+    if (!r) return
+    says.value = ''
+    try {
+      const got = await j.ask<Schemas['Beginning']>('/sketch/beginning', { sketch: plain(where(r)) })
+      if (mine.value !== r) return
+      r.height = got.height
+      says.value = got.says
+    } catch (e) {
+      hand.error = (e as Error).message
+    }
   }
-  const where = (r: Drawing) => ({ scan: r.scan, frame: r.frame, axis: r.axis, height: r.height })
-  async function run(path: string, more: Record<string, unknown>) {
+
+  // Tools.
+  const group = ref<Group>('fit')
+  const tool = shallowRef<PaperTool | null>(null)
+  const given = ref<XY[]>([])
+  const of = ref<string[]>([])
+  const guide = ref(false)
+  const numbers = reactive<Record<string, Record<string, number>>>({})
+  const asked = computed(() => {
+    const t = tool.value
+    if (!t?.asks) return null
+    return (numbers[t.id] ??= Object.fromEntries(t.asks.map((a) => [a.key, a.start])))
+  })
+  const prompt = computed(() => {
+    const t = tool.value
+    if (!t) return ''
+    const k = t.takes === 'entities' ? of.value.length : given.value.length
+    return t.says[Math.min(k, t.says.length - 1)]
+  })
+  function take(t: PaperTool | null) {
+    given.value = []
+    hand.error = ''
+    tool.value = tool.value === t ? null : t
+    if (!tool.value) return
+    if (t!.takes === 'entities' || t!.takes === 'spot') of.value = []
+    if (t!.takes === 'stretch') readAhead()
+    if (acts(t!)) send()
+  }
+  async function readAhead() {
+    const r = mine.value
+    if (!r || stretches.value.length) return
+    const got = await j
+      .ask<Schemas['StretchView'][]>('/sketch/stretches', { sketch: plain(where(r)) })
+      .catch(() => [])
+    if (mine.value === r) stretches.value = got
+  }
+  /** Escape: the tool first, then what is picked. Whether there was anything. */
+  function back(): boolean {
+    const any = given.value.length > 0 || !!tool.value || of.value.length > 0
+    if (given.value.length) given.value = []
+    else if (tool.value) take(null)
+    else of.value = []
+    return any
+  }
+  const reach = ref(1)
+
+  async function send(places = given.value) {
+    const t = tool.value
+    if (!t || !mine.value) return
+    const whichOf = [...of.value]
+    const needs = t.takes === 'picked' || t.takes === 'after'
+    if (needs && t.id !== 'close gaps' && !whichOf.length) {
+      hand.error = `Pick what to ${t.name} first, then the tool.`
+      tool.value = null
+      return
+    }
+    const change = t.change({
+      places: places as [number, number][],
+      of: whichOf,
+      reach: reach.value,
+      numbers: asked.value ?? {},
+      guide: guide.value,
+    })
+    given.value = []
+    const ok = await make(change)
+    if (t.takes !== 'stretch' && t.takes !== 'places') of.value = []
+    if (ok && (needs || acts(t))) tool.value = null
+  }
+  /** A place on the paper that the tool takes. */
+  function place(p: XY) {
+    const t = tool.value
+    if (!t) return
+    given.value = [...given.value, p]
+    if (t.count && given.value.length >= t.count) send()
+  }
+  /** An entity or a place on one that the tool takes, clicked at a place. */
+  function entity(name: string, p: XY) {
+    const t = tool.value!
+    if (t.takes === 'spot') {
+      of.value = [name]
+      given.value = [p]
+      return send()
+    }
+    const who = t.takes === 'entities' ? name.split('.')[0] : name
+    of.value = [...of.value, who]
+    if (t.takes === 'after' || of.value.length >= t.count) send()
+  }
+  const brush = (path: XY[], radius: number) =>
+    make({ do: 'brush', kind: tool.value!.name, places: path as [number, number][], reach: radius })
+
+  // Changes, and the way back.
+  const past = ref<Drawn[]>([])
+  const future = ref<Drawn[]>([])
+  watch(mine, (now, before) => {
+    if (now && before && now === before) return
+    turned = ''
+    trace.value = null // the paper is fitted anew to what comes
+    cutNow()
+    past.value = []
+    future.value = []
+    of.value = []
+    refused.value = []
+    unsaid.value = []
+    tool.value = null
+    offers.value = null
+  })
+  function remember() {
+    past.value = [...past.value.slice(-60), plain(drawn())]
+    future.value = []
+  }
+  /** Undo or redo within the drawing in hand; whether there was anything. */
+  function step(forward: boolean): boolean {
+    const [from, to] = forward ? [future, past] : [past, future]
+    const next = from.value.at(-1)
+    if (!mine.value || !next) return false
+    to.value = [...to.value, plain(drawn())]
+    from.value = from.value.slice(0, -1)
+    put(plain(next))
+    return true
+  }
+  function put(got: Drawn) {
+    Object.assign(mine.value!, { strokes: got.strokes, relations: got.relations, sizes: got.sizes })
+    const here = new Set(got.strokes.map((s) => s.id))
+    of.value = of.value.filter((n) => here.has(n.split('.')[0]))
+    if (got.strokes.length) hand.tryIt(0)
+    else hand.preview = null
+  }
+  async function make(change: Change): Promise<boolean> {
+    const r = mine.value
+    if (!r) return false
     drawing.value = true
     hand.error = ''
     try {
-      accept(await j.ask<Proposed>(path, { ...where(mine.value!), ...more }))
+      const got = await j.ask<Changed>('/sketch/change', { sketch: whole(), change })
+      if (mine.value !== r) return false
+      remember()
+      put(got)
+      unsaid.value = got.unsaid
+      if (got.refused) refused.value = got.refused
+      return true
     } catch (e) {
       hand.error = (e as Error).message
+      return false
     } finally {
       drawing.value = false
+      ghost.value = null
     }
   }
-  const drawAll = () => run('/sketch/draw', {})
-  const brush = (path: number[][], radius: number) =>
-    run('/sketch/brush', { strokes: mine.value!.strokes, brush: path, radius, kind: tool.value })
-  function remove(id: string) {
-    const r = mine.value!
-    const strokes = r.strokes
-      .filter((s) => s.id !== id)
-      .map((s) => (s.joins === id ? { ...s, joins: null } : s))
-    if (strokes.length) return run('/sketch/draw', { strokes })
-    Object.assign(r, { strokes: [], relations: [], sizes: [] })
+  const drawAll = () => make({ do: 'automatic' })
+  async function bring(file: File) {
+    const data = new FormData()
+    data.append('file', file)
+    try {
+      const entities = await j.ask<Record<string, unknown>[]>('/sketch/dxf', data)
+      await make({ do: 'bring', entities })
+    } catch (e) {
+      hand.error = (e as Error).message
+    }
   }
-  const editing = computed(() => !!mine.value)
-  return { trace, tool, refused, costs, drawing, record, summary, cut, editing, drawAll, brush, remove }
+
+  // Dragging a place.
+  const ghost = shallowRef<Entity[] | null>(null)
+  let pulling = false
+  let next: { handle: string; to: XY } | null = null
+  async function pull(handle: string, to: XY) {
+    next = { handle, to }
+    if (pulling || !mine.value) return
+    pulling = true
+    while (next) {
+      const now: { handle: string; to: XY } = next
+      next = null
+      try {
+        const got = await j.ask<Entity[]>('/sketch/drag', { sketch: whole(), ...now })
+        if (mine.value && dragging.value) ghost.value = got
+      } catch (e) {
+        hand.error = (e as Error).message
+      }
+    }
+    pulling = false
+  }
+  const dragging = ref('')
+  function drop(handle: string, to: XY) {
+    dragging.value = ''
+    next = null
+    make({ do: 'put', of: [handle], places: [to], reach: reach.value })
+  }
+
+  // What is picked, and what could be held of it.
+  const offers = shallowRef<Offers | null>(null)
+  watch(
+    () => [JSON.stringify(of.value), tool.value?.id, JSON.stringify(mine.value?.relations ?? [])],
+    async () => {
+      const asked = [...of.value]
+      if (!mine.value || tool.value || !asked.length || asked.length > 3) {
+        offers.value = null
+        return
+      }
+      const got = await j.ask<Offers>('/sketch/offers', { sketch: whole(), of: asked }).catch(() => null)
+      if (JSON.stringify(asked) === JSON.stringify(of.value)) offers.value = got
+    },
+  )
+  function pick(name: string, more: boolean) {
+    const had = of.value.includes(name)
+    if (more) of.value = had ? of.value.filter((n) => n !== name) : [...of.value, name]
+    else of.value = had && of.value.length === 1 ? [] : [name]
+  }
+  function hold(x: { kind: string; of: string[]; by?: number }) {
+    remember()
+    const r = { kind: x.kind, of: x.of, by: x.by ?? 0 } as Drawing['relations'][number]
+    mine.value!.relations.push(r)
+    refused.value = refused.value.filter((y) => !(y.kind === x.kind && y.of.join() === x.of.join()))
+    hand.tryIt(0)
+  }
+  function letGo(k: number) {
+    remember()
+    mine.value!.relations.splice(k, 1)
+    hand.tryIt(0)
+  }
+  function letSizeGo(k: number) {
+    remember()
+    mine.value!.sizes.splice(k, 1)
+    hand.tryIt(0)
+  }
+  function measure(z: { kind: string; of: string[]; unit: string }, label = '') {
+    remember()
+    const taken = new Set(mine.value!.sizes.map((s) => s.id))
+    let k = 1
+    while (taken.has(`s${k}`)) k++
+    const size = { id: `s${k}`, kind: z.kind, of: z.of, label, chosen: null, source: 'scan' }
+    mine.value!.sizes.push(size as Drawing['sizes'][number])
+    hand.tryIt(0)
+  }
+  function choose(k: number, value: number, source: string) {
+    remember()
+    Object.assign(mine.value!.sizes[k], { chosen: value, source })
+    hand.tryIt(0)
+  }
+
+  return {
+    trace,
+    stretches,
+    refused,
+    unsaid,
+    drawing,
+    says,
+    record,
+    mine,
+    summary,
+    cut,
+    editing,
+    begin,
+    group,
+    tool,
+    given,
+    of,
+    guide,
+    numbers,
+    asked,
+    prompt,
+    reach,
+    take,
+    back,
+    send,
+    place,
+    entity,
+    brush,
+    past,
+    future,
+    step,
+    make,
+    drawAll,
+    bring,
+    ghost,
+    dragging,
+    pull,
+    drop,
+    offers,
+    pick,
+    hold,
+    letGo,
+    letSizeGo,
+    measure,
+    choose,
+  }
 })

@@ -38,13 +38,15 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
   }
 
   function undo(again: boolean) {
+    if (hand.kind?.steps(again)) return
     if (again ? j.job?.redo : j.job?.undo) j.act('POST', again ? '/redo' : '/undo')
   }
   function escape(t: HTMLElement, typing: boolean) {
     if (of.finding.value || of.keys.value) of.finding.value = of.keys.value = false
     else if (typing) t.blur()
-    else if (hand.held) hand.drop()
-    else if (made.given.length) made.clear()
+    else if (hand.held) {
+      if (!hand.kind?.escapes()) hand.drop()
+    } else if (made.given.length) made.clear()
     else {
       shown.chosen = null
       hand.lit = null

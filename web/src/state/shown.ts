@@ -30,6 +30,8 @@ export const useShown = defineStore('shown', () => {
   const reach = ref(0)
   /** A place to look at closer, in the scan's coordinates. */
   const focus = shallowRef<{ place: number[]; size: number } | null>(null)
+  /** A direction to look from, and what lies up, in the frame's coordinates. */
+  const facing = shallowRef<{ from: number[] } | null>(null)
   /** Lines a panel wants drawn, in the scan's coordinates. */
   const lines = shallowRef<{ points: number[][]; closed: boolean; colour: string }[]>([])
   const inches = ref(localStorage.getItem('mason.units') === 'in')
@@ -63,6 +65,7 @@ export const useShown = defineStore('shown', () => {
     hidden.clear()
     alone.value = null
     focus.value = null
+    facing.value = null
     lines.value = []
     Object.assign(show, { scan: true, model: true, modelBesideScan: false, tide: false, moved: false })
     show.joined = j.merged ? 'mesh' : 'scans'
@@ -83,6 +86,7 @@ export const useShown = defineStore('shown', () => {
     tolerance,
     reach,
     focus,
+    facing,
     lines,
     inches,
     visible,

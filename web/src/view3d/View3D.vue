@@ -58,6 +58,15 @@ onMounted(() => {
   )
   watch(drawn, (d) => j.job && draw(d), { immediate: true, flush: 'post' })
   watch(
+    () => shown.facing,
+    (f) => {
+      if (!f) return
+      v.lookAlong(new THREE.Vector3(...(f.from as Vec3)))
+      v.fit(false)
+    },
+    { flush: 'post' },
+  )
+  watch(
     () => shown.focus,
     (f) => f && v.closeTo(v.fromScan(f.place).toArray(), f.size),
     { flush: 'post' },

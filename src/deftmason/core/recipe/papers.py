@@ -167,7 +167,7 @@ def _traced(record, t: TraceRecord, context, index, in_scan, step: float) -> lis
     from ..sketch.turned import turned
 
     if t.kind == "silhouette":
-        return silhouette(index.mesh, in_scan, step)
+        return silhouette(index.mesh, in_scan, step, exact=index.exact)
     if t.kind == "turned":
         if not record.along:
             raise BadInput("Only a paper that holds the axis can have everything turned into it.", field="traces")

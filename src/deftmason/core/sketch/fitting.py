@@ -35,7 +35,7 @@ FITS = {
 _ALONG = np.radians(6.0)  # sides this near to a direction run along it
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Stretch:
     """A piece of the trace: 'line', 'arc' or 'circle', its samples (k, 2), the loop it is of and its place in it;
     ``size`` its length or radius, mm.

@@ -7,6 +7,8 @@ joined as polygons instead, so that their corners are exact too.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numba import njit
 
@@ -21,6 +23,11 @@ _FEW = 6000  # facets that are joined as polygons
 _FINE = 0.5  # of the median edge between two lines
 _MOST = 6_000_000  # nodes of the grid
 _SCRAP = 12  # samples; smaller loops are scraps
+_UPRIGHT = 0.25  # of a unit normal along the direction: what leans more is no wall
+_BESIDE = 1.2  # median edges from a sample within which a wall's points are of it
+_SHARED = 2  # samples to each side whose walls count too
+_SURE = 2.5  # standard deviations from which a wall leans
+_FEWEST_BESIDE = 6  # such points
 
 
 @njit(cache=True)
@@ -211,21 +218,67 @@ def _by_polygons(p: np.ndarray, faces: np.ndarray) -> list[np.ndarray]:
     for part in shapely.get_parts(whole):
         for ring in (part.exterior, *part.interiors):
             r = shapely.get_coordinates(ring)[:-1]
-            area_of = float(np.sum(r[:, 0] * np.roll(r[:, 1], -1) - np.roll(r[:, 0], -1) * r[:, 1]))
-            if abs(area_of) > 1e-9 * size * size:
+            if abs(_area(r)) > 1e-9 * size * size:
                 out.append(r)
     return out
 
 
-def silhouette(mesh: TriMesh, plane: SectionPlane, step: float) -> list[TraceLoop]:
-    """The outline's loops on the paper, longest first, sampled about every ``step`` mm. Raises `BadInput` where the
-    scan has no extent across the direction.
+def _area(r: np.ndarray) -> float:
+    return 0.5 * float(np.sum(r[:, 0] * np.roll(r[:, 1], -1) - np.roll(r[:, 0], -1) * r[:, 1]))
+
+
+def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: float) -> TraceLoop:
+    """The loop where the walls stand that make it, not where their noise reaches farthest: at each sample the walls'
+    points (n, 2) near by, told as leaning evenly with their heights ``h``, at the height at which they stand out most.
+    """
+    from scipy.spatial import cKDTree
+
+    p = loop.points
+    ahead, behind = np.roll(p, -2, axis=0), np.roll(p, 2, axis=0)
+    t = ahead - behind
+    t /= np.maximum(np.linalg.norm(t, axis=1), 1e-300)[:, None]
+    outward = np.column_stack([t[:, 1], -t[:, 0]]) * (1 if outer else -1)  # loops run anticlockwise
+    away, mine = cKDTree(p).query(q, distance_upper_bound=_BESIDE * edge)
+    ok = np.isfinite(away)
+    off = np.einsum("ij,ij->i", q[ok] - p[mine[ok]], outward[mine[ok]])
+    height, owner = h[ok], mine[ok]
+    n = len(p)
+    parts = (np.ones(len(off)), height, off, height**2, height * off, off**2)
+    sums = [np.bincount(owner, w, minlength=n) for w in parts]
+    wide = np.ones(2 * _SHARED + 1)
+    wrapped = [np.convolve(np.concatenate([s[-_SHARED:], s, s[:_SHARED]]), wide, "valid") for s in sums]
+    count, sh, so, shh, sho, soo = wrapped
+    few = count < _FEWEST_BESIDE
+    count = np.maximum(count, 1)
+    spread = shh / count - (sh / count) ** 2
+    lean = np.where(spread > (2 * edge) ** 2, (sho / count - sh * so / count**2) / np.maximum(spread, 1e-300), 0.0)
+    lean = np.clip(lean, -1.0, 1.0)
+    reach = np.sqrt(3 * np.maximum(spread, 0))  # half the height of an even wall
+    scatter = np.sqrt(np.maximum(soo / count - (so / count) ** 2, 0))
+    leans = np.abs(lean) * reach
+    move = so / count + np.where(leans > _SURE * np.sqrt(3 / count) * scatter, leans, 0.0)
+    move[few] = np.interp(np.flatnonzero(few), np.flatnonzero(~few), move[~few]) if (~few).any() else 0.0
+    return replace(loop, points=p + np.clip(move, -edge, 0.3 * edge)[:, None] * outward)
+
+
+def silhouette(mesh: TriMesh, plane: SectionPlane, step: float, *, exact: bool = False) -> list[TraceLoop]:
+    """The outline's loops on the paper, longest first, sampled about every ``step`` mm.
+
+    ``exact`` : the facets carry no noise. Else the outline is laid where the walls stand that make it: noise reaches
+    outward of them everywhere. Raises `BadInput` where the scan has no extent across the direction.
     """
     p = np.ascontiguousarray(plane.to_paper(mesh.vertices))
     if not np.ptp(p, axis=0).min() > 0:
         raise BadInput("Seen along this direction the scan is a line; look along another.", field="traces")
     coarse = len(mesh.faces) <= _FEW
     loops = _by_polygons(p, mesh.faces) if coarse else _by_lines(p, mesh.faces, mesh.median_edge)
-    out = [sampled_loop(q, step, exact=coarse) for q in loops if len(q) >= 3]
-    kept = [t for t in out if t is not None and (coarse or t.length > _SCRAP * step)]
+    loops = [q for q in loops if len(q) >= 3]
+    out = [sampled_loop(q, step, exact=coarse) for q in loops]
+    both = [(t, _area(q) > 0) for t, q in zip(out, loops) if t is not None and (coarse or t.length > _SCRAP * step)]
+    kept = [t for t, _ in both]
+    if not coarse and not exact:
+        n = mesh.vertex_normals @ plane.normal
+        walls = np.abs(n) < _UPRIGHT
+        h = (mesh.vertices[walls] - plane.origin) @ plane.normal
+        kept = [_on_walls(t, outer, p[walls], h, mesh.median_edge) for t, outer in both]
     return sorted(kept, key=lambda t: -t.length)

@@ -1,20 +1,29 @@
 /** A sketch's loops as lines in the frame's coordinates. */
 import type { Schemas } from '../../api/types'
+import { splinePoints, type Entity } from '../../paper/shapes'
 import type { LoopPlan } from '../../view3d/plan'
 
 export type SketchTold = Schemas['SketchTold']
-type Entity = Schemas['Entity']
 
 const STEPS = 48 // of a full turn
 
 /** Points along an entity on the paper, ends included. */
 function course(e: Entity): number[][] {
   if (e.kind === 'line') return [e.start!, e.end!]
+  if (e.kind === 'spline') return splinePoints(e, STEPS)
   const [cx, cy] = e.center!
+  const full = 2 * Math.PI
+  if (e.kind === 'ellipse') {
+    const a = [e.major![0] - cx, e.major![1] - cy]
+    const f = e.minor_radius! / Math.hypot(a[0], a[1])
+    return Array.from({ length: STEPS + 1 }, (_, k) => {
+      const [c, s] = [Math.cos((full * k) / STEPS), Math.sin((full * k) / STEPS)]
+      return [cx + c * a[0] - s * f * a[1], cy + c * a[1] + s * f * a[0]]
+    })
+  }
   const r = e.radius!
   const angle = (p: number[]) => Math.atan2(p[1] - cy, p[0] - cx)
   const a = e.kind === 'arc' ? angle(e.start!) : 0
-  const full = 2 * Math.PI
   const b = e.kind === 'arc' ? angle(e.end!) : full
   const turn = e.kind === 'circle' ? full : e.ccw ? (b - a + full) % full : -((a - b + full) % full)
   const n = Math.max(2, Math.ceil((STEPS * Math.abs(turn)) / full))

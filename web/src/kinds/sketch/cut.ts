@@ -1,4 +1,4 @@
-/** The cutting plane and its trace, as the view draws them. */
+/** The cutting plane and its traces, as the view draws them. */
 import { useSketch } from '../../paper/sketch'
 import type { Room } from '../../state/room'
 import { across, type LinePlan, type Plan } from '../../view3d/plan'

@@ -1,14 +1,42 @@
 import type { Schemas } from '../../api/types'
-import { defineKind } from '../kind'
+import { useSketch } from '../../paper/sketch'
+import { defineKind, type Tool } from '../kind'
 import { needFrame } from '../picks'
 import { cutShown } from './cut'
 import SketchForm from './SketchForm.vue'
 
-export default defineKind<Schemas['SketchStep'], Schemas['SketchTold']>({
+type Sketch = Schemas['SketchStep']
+const blank = (room: Parameters<Tool['record']>[0], more: Partial<Sketch>): Partial<Sketch> => ({
+  name: room.job.freeName('Sketch'),
+  scan: room.job.scan!.id,
+  frame: room.job.frame!.id,
+  axis: 'z',
+  along: false,
+  on: null,
+  height: 0,
+  turn_deg: 0,
+  lean_deg: 0,
+  traces: [{ kind: 'cut', offset: 0, depth: null, hidden: false, counts: true }],
+  projected: [],
+  strokes: [],
+  relations: [],
+  sizes: [],
+  ...more,
+})
+const trace = (kind: Sketch['traces'][number]['kind']): Sketch['traces'] => [
+  { kind, offset: 0, depth: null, hidden: false, counts: true },
+]
+const begins = () => {
+  const s = useSketch()
+  s.group = 'fit'
+  s.begin()
+}
+
+export default defineKind<Sketch, Schemas['SketchTold']>({
   kind: 'sketch',
   stage: 'Sketch',
   title: 'Sketch',
-  says: 'Drag the plane through the scan, then draw over its trace.',
+  says: 'Lay a paper through the scan, then draw over its trace.',
   tries: 'taken back',
   form: SketchForm,
   paper: true,
@@ -17,24 +45,41 @@ export default defineKind<Schemas['SketchStep'], Schemas['SketchTold']>({
       id: 'sketch',
       name: 'Sketch on a cut',
       says: 'Cut the scan with a plane and draw over the trace',
-      also: 'section slice outline',
+      also: 'section slice outline slab',
       group: 'on a plane',
       brief: 'Sketch',
       belt: 4,
+      place: 1,
       needs: needFrame,
-      record: (room) => ({
-        name: room.job.freeName('Sketch'),
-        scan: room.job.scan!.id,
-        frame: room.job.frame!.id,
-        axis: 'z',
-        height: 0,
-        strokes: [],
-        relations: [],
-        sizes: [],
-      }),
+      begins,
+      record: (room) => blank(room, {}),
+    },
+    {
+      id: 'sketch seen',
+      name: 'Sketch on the silhouette',
+      says: 'Draw over the outline and through-holes seen along a direction',
+      also: 'silhouette outline projection shadow',
+      group: 'on a plane',
+      place: 2,
+      needs: needFrame,
+      begins: () => (useSketch().group = 'fit'),
+      record: (room) => blank(room, { traces: trace('silhouette') }),
+    },
+    {
+      id: 'sketch turned',
+      name: 'Sketch on a turned profile',
+      says: 'Turn everything into one half-plane about an axis and draw over it',
+      also: 'revolve lathe turned profile half',
+      group: 'on a plane',
+      place: 3,
+      needs: needFrame,
+      begins: () => (useSketch().group = 'fit'),
+      record: (room) => blank(room, { along: true, traces: trace('turned') }),
     },
   ],
-  ready: (r) => r.strokes.length > 0 || 'Draw a line, an arc or a circle first',
+  ready: (r) => r.strokes.length > 0 || 'Draw or fit something first',
   verb: () => 'Lay sketch',
   shows: (plan, _record, _preview, room) => cutShown(plan, room),
+  steps: (forward) => useSketch().step(forward),
+  escapes: () => useSketch().back(),
 })

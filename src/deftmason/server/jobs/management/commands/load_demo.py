@@ -59,18 +59,21 @@ class Command(BaseCommand):
         from deftmason.demo.bracket import bracket_scanner, raw_bracket, true_bracket
         from deftmason.demo.hinge import hinge_scan
         from deftmason.demo.lantern import lantern_scans
+        from deftmason.demo.pump_cap import pump_cap_scan
         from deftmason.rig.scanner import scan_part
 
         # The parts are scanned side by side, on a core each.
-        self.stdout.write("Scanning the lantern arm on its slab, the chain guide bracket and the rowlock hinge …")
+        self.stdout.write("Scanning the lantern arm on its slab, the chain guide bracket, the hinge and the pump cap …")
         with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as helper:
             arms = helper.submit(lantern_scans, lantern_spacing)
             mesh, pose = scan_part(true_bracket(), bracket_scanner(spacing))
             hinge, hinge_pose = hinge_scan(1.15 * spacing)
+            cap, cap_pose = pump_cap_scan(1.5 * spacing)
             views = arms.result()
         truth = {
             "bracket": {"pose": pose.matrix.tolist()},
             "hinge": {"pose": hinge_pose.matrix.tolist()},
+            "cap": {"pose": cap_pose.matrix.tolist()},
             "lantern": [{"pose": p.matrix.tolist()} for _, p in views],
         }
         _truth_file().write_text(json.dumps(truth))
@@ -87,6 +90,14 @@ class Command(BaseCommand):
             None,
             "demo",
             demo="hinge",
+            patience=_PATIENCE,
+        )
+        begin_job(
+            "Pump cap",
+            [scan_record(self._kept(cap, "Pump cap scan.ply"), "Pump cap scan.ply", "mm")],
+            None,
+            "demo",
+            demo="cap",
             patience=_PATIENCE,
         )
         begin_job(
@@ -112,10 +123,19 @@ class Command(BaseCommand):
             picture_of_job(job, "demo")
         from deftmason.core.elements import RigidMotion
         from deftmason.demo.bracket_job import bracket_steps
+        from deftmason.demo.pump_cap_job import pump_cap_steps
 
-        self.stdout.write("Laying the bracket's recipe …")
+        self.stdout.write("Laying the pump cap's frame and the bracket's recipe …")
+        truth = json.loads(_truth_file().read_text())
+        cap = Job.objects.get(demo="cap")
+        if len(records(cap)) == 1:
+            laid = pump_cap_steps(records(cap)[0], RigidMotion(np.array(truth["cap"]["pose"])))
+            with transaction.atomic():
+                change(cap, "Load the demo", lambda _: laid, trusted=True)
+                cap.edits.all().delete()
+            replay_of(records(cap)).run()
         step = records(Job.objects.get(demo="bracket"))[0]
-        pose = RigidMotion(np.array(json.loads(_truth_file().read_text())["bracket"]["pose"]))
+        pose = RigidMotion(np.array(truth["bracket"]["pose"]))
         steps = bracket_steps(step, pose, store(), desk().scan_file)
         with transaction.atomic():
             finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")

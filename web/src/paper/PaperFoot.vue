@@ -1,0 +1,62 @@
+<script setup lang="ts">
+/** The line at the paper's foot: what the tool asks for; else where the paper lies and how it stands. */
+import { computed } from 'vue'
+import { mm } from '../state/format'
+import { useHand } from '../state/hand'
+import { useShown } from '../state/shown'
+import { useSketch } from './sketch'
+
+const s = useSketch()
+const hand = useHand()
+const shown = useShown()
+const placed = computed(() => {
+  const r = s.record!
+  const unit = shown.inches ? 'in' : 'mm'
+  const at = `${mm(r.height, 2, shown.inches)} ${unit}`
+  const what = r.on ? 'a datum' : r.axis
+  return r.along ? `holds ${what}` : `square to ${what} at ${at}`
+})
+const counts = computed(() => {
+  const by: Record<string, number> = {}
+  for (const x of Object.values(s.summary?.states ?? {})) by[x] = (by[x] ?? 0) + 1
+  return Object.entries(by).map(([k, n]) => `${n} ${k}`)
+})
+</script>
+
+<template>
+  <div v-if="s.record" class="paper-foot">
+    <template v-if="s.tool">
+      <b class="font-semibold">{{ s.tool.name }}</b>
+      <span role="status" data-prompt>{{ s.prompt }}</span>
+      <form class="ml-auto flex items-center gap-2" @submit.prevent="s.send()">
+        <label v-for="a in s.tool.asks ?? []" :key="a.key" class="flex items-center gap-1 text-soft">
+          {{ a.label }}
+          <input
+            v-model.number="s.asked![a.key]"
+            type="number"
+            :step="a.whole ? 1 : 'any'"
+            class="field fig w-[62px] !py-0.5"
+            :aria-label="`${s.tool.name}: ${a.label}`"
+            @keydown.enter.stop.prevent="s.tool.takes === 'picked' && s.send()"
+          />
+          {{ a.unit }}
+        </label>
+        <button
+          v-if="s.tool.count === 0"
+          class="btn !px-2 !py-0.5"
+          :disabled="s.tool.takes === 'places' && s.given.length < 2"
+        >
+          {{ s.tool.takes === 'places' ? 'End it' : 'Do it' }}
+        </button>
+      </form>
+    </template>
+    <template v-else>
+      <span class="text-soft">{{ placed }}</span>
+      <span v-if="s.summary" class="text-soft">
+        · rms <span class="fig">{{ mm(s.summary.rms) }}</span> ·
+        {{ counts.join(', ') || 'nothing drawn' }}
+      </span>
+      <span v-if="s.drawing || hand.previewing" class="ml-auto text-soft" role="status">solving</span>
+    </template>
+  </div>
+</template>
