@@ -9,6 +9,7 @@ third point). ``origin``, ``axis_x`` and ``axis_y`` are the paper's own and do n
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -181,7 +182,12 @@ class Drawing:
         x = self.x if x is None else x
         return x[2 * i : 2 * i + 2]
 
-    @property
+    @cached_property
+    def scale(self) -> float:
+        """The extent of all its unknown coordinates at the start, mm."""
+        return float(np.ptp(self.x[: 2 * self.point_count])) if self.point_count else 1.0
+
+    @cached_property
     def span(self) -> float:
         """How far the drawing reaches, mm."""
         ids = [i for e in self.entities.values() for i in e.points]
@@ -277,9 +283,7 @@ def line_of(d: Drawing, e: Entity, x):
     a, b = d.point(e.points[0], x), d.point(e.points[1], x)
     t = b - a
     length = float(np.hypot(*t))
-    if not length > 1e-9 * max(
-        float(np.abs(t).max()), float(np.ptp(d.x[: 2 * d.point_count])) if d.point_count else 1.0
-    ):
+    if not length > 1e-9 * max(abs(float(t[0])), abs(float(t[1])), d.scale):
         raise BadInput(f"The line '{e.id}' has shrunk to a point; take it out or fix its ends.", field="entities")
     t = t / length
     return a, t, np.array([-t[1], t[0]]), length

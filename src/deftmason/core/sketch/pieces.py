@@ -38,7 +38,12 @@ _CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off
 _CORNER_SAMPLES = 3  # such samples at a corner, at most
 _CORNER_SIDES = 4  # samples that each side of such a corner has
 _GAPS = 2.2  # a facet, in median gaps between crossings
+_ROUNDED_ENDS = 1.2  # facets at either end of a line that its corners may round
+_ROUNDED_LONGEST = 20  # facets that such a line is long at most
 _ROUNDED_PIECES = 4  # pieces that a rounded corner may have become
+_ROUNDED_SIDES = 2.0  # times as long as such a piece its sides are
+_ROUNDED_SIDES_ALIKE = 0.95  # the same where the scan rounds all corners
+_ROUNDED_MANY, _ROUNDED_MOST = 6, 0.4  # rounded corners that say so: how many, and how many for each sharp one
 _ROUNDED_WITHIN = 2.2  # facets about the corner that they all lie within
 _ROUNDED_OFF = 0.85  # facets that the scan may miss the corner by
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
@@ -258,9 +263,16 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
         max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor),
         max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor),
     )
+    split = found
     found = _melted(q, found, loop.closed, flat, kink)
     found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
-    found = found if loop.exact else _sharpened(q, found, loop.closed, loop.facet)
+    if not loop.exact and _rounds_corners(q, found, loop.closed, loop.facet):
+        found = _melted(q, _straightened(q, split, spread / 1.6, loop.facet), loop.closed, flat, kink)
+        found = _straightened(q, found, spread / 1.6, loop.facet)
+        found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
+        found = _sharpened(q, found, loop.closed, loop.facet, _ROUNDED_SIDES_ALIKE)
+    elif not loop.exact:
+        found = _sharpened(q, found, loop.closed, loop.facet, _ROUNDED_SIDES)
     found = _melted(q, found, loop.closed, flat, kink)
     if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
         apart = max(float(np.sqrt(np.mean(_residuals(_span(q, f), f[2]) ** 2))) for f in found)
@@ -406,42 +418,18 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
     """
     if not facet > 0:
         return found
-    sure = 3.5 * noise + 1e-9
+    known: dict[tuple, tuple[int, int] | None] = {}
     while len(found) > 3:
         best, choice = 0, None
         for k in range(len(found)):
             if not closed and k in (0, len(found) - 1):
                 continue
-            before, after = found[k - 1], found[(k + 1) % len(found)]
-            q = _span(p, found[k])
-            one, two = _span(p, before), _span(p, after)
-            if len(q) > 12 or min(len(one), len(two)) < _CORNER_SIDES or len(q) > min(len(one), len(two)) + 3:
-                continue
-            # The facets' size here: between corners of coarse, exact facets there is nothing to cut off.
-            here = min(facet, _GAPS * max(_gap(one), _gap(two)))
-            near = _CORNER_FACETS * here + 2 * noise
-            if _longest(q) > 1.5 * here + 2 * noise:
-                continue
-            a, b = _Curve(one, before[2]), _Curve(two, after[2])
-            corner = _meets(a, b, q.mean(axis=0))
-            if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * near:
-                continue
-            turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
-                corner, two[min(3, len(two) - 1)] - two[0]
-            )
-            if turn > np.cos(_CORNER_TURN):
-                continue
-            off_a, off_b = a.off(q), b.off(q)
-            left = np.minimum(off_a, off_b) > sure
-            if left.sum() > _CORNER_SAMPLES or (left.any() and np.ptp(np.nonzero(left)[0]) + 1 > _CORNER_SAMPLES):
-                continue
-            if left.any() and np.linalg.norm(q[left] - corner, axis=1).max() > near:
-                continue
-            # Where along the piece the corner lies: what comes before belongs to the one, the rest to the other.
-            cut = int(np.argmin([off_a[:m].sum() + off_b[m:].sum() for m in range(len(q) + 1)]))
-            saved = len(q) - left.sum() + 1
-            if saved > best:
-                best, choice = saved, (k, min(cut, len(q) - 1))
+            here = (found[k - 1], found[k], found[(k + 1) % len(found)])
+            if here not in known:
+                known[here] = _cut_off(p, *here, noise, facet)
+            worth = known[here]
+            if worth and worth[0] > best:
+                best, choice = worth[0], (k, worth[1])
         if choice is None:
             return found
         k, cut = choice
@@ -457,7 +445,75 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
     return found
 
 
-def _sharpened(p, found, closed: bool, facet: float):
+def _cut_off(p, before, piece, after, noise: float, facet: float) -> tuple[int, int] | None:
+    """How many samples are saved if a piece goes to those beside it, and how many of them to the one before; None
+    where it is one by right.
+    """
+    sure = 3.5 * noise + 1e-9
+    q = _span(p, piece)
+    one, two = _span(p, before), _span(p, after)
+    if len(q) > 12 or min(len(one), len(two)) < _CORNER_SIDES or len(q) > min(len(one), len(two)) + 3:
+        return None
+    # The facets' size here: between corners of coarse, exact facets there is nothing to cut off.
+    here = min(facet, _GAPS * max(_gap(one), _gap(two)))
+    near = _CORNER_FACETS * here + 2 * noise
+    if _longest(q) > 1.5 * here + 2 * noise:
+        return None
+    a, b = _Curve(one, before[2]), _Curve(two, after[2])
+    corner = _meets(a, b, q.mean(axis=0))
+    if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * near:
+        return None
+    turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
+        corner, two[min(3, len(two) - 1)] - two[0]
+    )
+    if turn > np.cos(_CORNER_TURN):
+        return None
+    off_a, off_b = a.off(q), b.off(q)
+    left = np.minimum(off_a, off_b) > sure
+    if left.sum() > _CORNER_SAMPLES or (left.any() and np.ptp(np.nonzero(left)[0]) + 1 > _CORNER_SAMPLES):
+        return None
+    if left.any() and np.linalg.norm(q[left] - corner, axis=1).max() > near:
+        return None
+    # Where along the piece the corner lies: what comes before belongs to the one, the rest to the other.
+    cut = int(np.argmin([off_a[:m].sum() + off_b[m:].sum() for m in range(len(q) + 1)]))
+    return len(q) - int(left.sum()) + 1, min(cut, len(q) - 1)
+
+
+def _straightened(p, found, noise: float, facet: float):
+    """Short arcs that are a line with its rounded corners: straight within, and as a whole no arc."""
+    if not facet > 0:
+        return found
+    out = []
+    for i, j, kind in found:
+        q = _span(p, (i, j, kind))
+        if kind == 1 and len(q) > 6:
+            along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1))])
+            aside = _ROUNDED_ENDS * min(facet, _GAPS * _gap(q))
+            inner = q[(along > aside) & (along < along[-1] - aside)]
+            short = along[-1] < _ROUNDED_LONGEST * facet
+            if short and len(inner) > 4 and along[-1] > 3 * aside:
+                as_arc = float(np.sqrt(np.mean(_residuals(q, 1) ** 2)))
+                as_line = float(np.sqrt(np.mean(_residuals(inner, 0) ** 2)))
+                if as_arc > 2 * noise and as_line < 2 * noise:
+                    kind = 0
+        out.append((i, j, kind))
+    return out
+
+
+def _rounds_corners(p, found, closed: bool, facet: float) -> bool:
+    """Whether the scan rounds corners everywhere: as good as none of this loop's corners is sharp."""
+    sharp = 0
+    for k in range(len(found) if closed else len(found) - 1):
+        one, two = _span(p, found[k]), _span(p, found[(k + 1) % len(found)])
+        if min(len(one), len(two)) < _CORNER_SIDES:
+            continue
+        u, v = one[-1] - one[-_CORNER_SIDES], two[_CORNER_SIDES - 1] - two[0]
+        sharp += abs(np.arctan2(u[0] * v[1] - u[1] * v[0], u @ v)) > 3 * _CORNER_TURN
+    fewer = len(found) - len(_sharpened(p, list(found), closed, facet, _ROUNDED_SIDES_ALIKE))
+    return fewer >= max(_ROUNDED_MANY, _ROUNDED_MOST * sharp)
+
+
+def _sharpened(p, found, closed: bool, facet: float, sides: float):
     """Corners that the scan rounds made corners again: short pieces between two long ones that meet at an angle, all
     so near to where these meet that no scan with such facets could tell a round or a chamfer from a corner.
     """
@@ -477,7 +533,7 @@ def _sharpened(p, found, closed: bool, facet: float):
             parts = [_span(p, found[r]) for r in run]
             q = np.vstack(parts)
             here = min(facet, _GAPS * max(_gap(one), _gap(two), _gap(q)) if len(q) > 1 else facet)
-            if min(_way(one), _way(two)) < 2 * max(_way(part) for part in parts):
+            if min(_way(one), _way(two)) < sides * max(_way(part) for part in parts):
                 continue
             a, b = _Curve(one, found[before][2]), _Curve(two, found[after][2])
             corner = _meets(a, b, q.mean(axis=0))

@@ -162,9 +162,11 @@ def propose_relations(
         if rank.take(rows):
             accepted.append(Relation(r.kind, r.of, cost))
     dropped = 1
+    start = None
     while True:
         try:
-            solution = solve(d, accepted, sizes)
+            solution = solve(d, accepted, sizes, start=start)
+            start = None
             bad = solution.rms - free.rms > max(dear, 0.5 * scatter) or solution.broken > 1e-8 * span
         except BadInput:  # a line was squeezed to nothing
             if len(accepted) == len(base):

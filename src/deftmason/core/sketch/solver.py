@@ -26,6 +26,8 @@ _SLACK = 1e-11  # keeps repeated equations from making the system singular
 _LONGEST_STRETCHES = 6  # that tell how noise is shared
 _SLIDES = 1e-2  # of a stretch's samples: the most that holds its line's ends from sliding
 _LONGEST = 0.03  # of the drawing's span: the longest step
+_SETTLED = 1e-11  # of the span: a step that moves nothing any more
+_EVEN = 1e-9  # of the squares: a step that changes them less improves nothing
 _LONGEST_BARE = 0.3  # likewise, where there is no trace to lose
 
 
@@ -184,11 +186,12 @@ def solve(
     span = d.span
     may = movable(d, relations)
     longest = _LONGEST if d.stretches else _LONGEST_BARE
-    least = np.inf
+    least = last = np.inf
+    c, a = constraint_rows(d, relations, sizes, x)
+    h, g, r = normal(d, x)
     for k in range(rounds):
-        c, a = constraint_rows(d, relations, sizes, x)
-        h, g, _ = normal(d, x)
-        _damp(d, x, h, float(np.max(np.abs(c), initial=0.0)))
+        off = float(np.max(np.abs(c), initial=0.0))
+        _damp(d, x, h, off)
         for i, to in (drawn_to or {}).items():
             lean = 1e-2 * max(float(np.trace(h)) / max(len(x), 1), 1.0)
             h[[2 * i, 2 * i + 1], [2 * i, 2 * i + 1]] += lean
@@ -203,17 +206,22 @@ def solve(
         share = min(1.0, longest * span / max(biggest, 1e-300))
         for _ in range(10):  # no farther than where a line would shrink to a point
             try:
-                constraint_rows(d, relations, sizes, x + share * step)
-                normal(d, x + share * step)
+                ahead = constraint_rows(d, relations, sizes, x + share * step), normal(d, x + share * step)
                 break
             except BadInput:
                 share *= 0.4
         else:
             break
         x = x + share * step
-        if biggest < 1e-13 * span or (biggest < 1e-9 * span and biggest >= 0.5 * least):
+        (c, a), (h, g, r) = ahead
+        if biggest < _SETTLED * span or (biggest < 1e-9 * span and biggest >= 0.5 * least):
             break
         least = min(least, biggest) if k > 3 else np.inf
+        # What nothing holds well may wander on for ever: enough, where neither squares nor equations change any more.
+        squares = float(r @ r)
+        if off < 1e-8 * span and biggest < 1e-4 * span and abs(squares - last) <= _EVEN * squares and not drawn_to:
+            break
+        last = squares
     nothing, none = np.zeros((len(x), len(x))), np.zeros(len(x))
     for _ in range(2):  # onto the equations themselves, by the shortest way
         c, a = constraint_rows(d, relations, sizes, x)
