@@ -46,7 +46,8 @@ function fit() {
   const h = Math.max(b.y1 - b.y0, 1e-9)
   // The trace fills what the strip and the foot leave, with room for sizes at its right and below.
   const [pw, ph] = [el?.clientWidth || 450, el?.clientHeight || 560]
-  const [left, right, top, low] = [22, 76, s.editing ? 78 : 16, 84]
+  const upright = labels.value.filter((l) => /H/.test(l.line) && !/V/.test(l.line.slice(0, 24))).length
+  const [left, right, top, low] = [22, 62 + 40 * Math.max(0, upright - 1), s.editing ? 78 : 16, 84]
   const scale = Math.max(w / (pw - left - right), h / (ph - top - low))
   const [bw, bh] = [pw * scale, ph * scale]
   const x = b.x0 - left * scale - Math.max(0, (bw - (left + right) * scale - w) / 2)
@@ -114,7 +115,7 @@ const marks = computed(() => {
     const at = `${m.at[0].toFixed(4)} ${m.at[1].toFixed(4)}`
     const n = rows.get(at) ?? 0
     rows.set(at, n + 1)
-    return { ...m, x: m.at[0] + (9 + 13 * n) * unit.value, y: -m.at[1] - 7 * unit.value }
+    return { ...m, x: m.at[0] + (9 + 17 * n) * unit.value, y: -m.at[1] - 7 * unit.value }
   })
 })
 /** The places of what is picked, of what the pointer is near, and all of them while a tool takes places. */
@@ -437,7 +438,7 @@ function written() {
       <g
         v-for="(l, i) in labels"
         :key="'t' + i"
-        class="cursor-pointer"
+        :class="s.tool ? 'pointer-events-none' : 'cursor-pointer'"
         :data-size="l.id"
         @click.stop="write(l)"
         @pointerdown.stop

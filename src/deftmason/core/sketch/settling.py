@@ -15,6 +15,8 @@ from .trace import TraceLoop
 
 __all__ = ["Settled", "settled"]
 
+_BROKEN = 1e-6  # of the span: an equation left so far off is not held
+
 
 @dataclass(frozen=True)
 class Settled:
@@ -50,4 +52,9 @@ def settled(
     check_said(d, relations, board.sizes)
     hand = {d.place(n): to for n, to in (drawn_to or {}).items()}
     s = solve(d, relations, board.sizes, drawn_to=hand, tells=tells)
+    if s.broken > _BROKEN * d.span and not hand:
+        # From where nothing but the equations leads first, the trace is come to by what is left free.
+        bare = solve(replace(d, stretches={}), relations, board.sizes, tells=False)
+        if bare.broken < _BROKEN * d.span:
+            s = solve(d, relations, board.sizes, start=bare.x, tells=tells)
     return Settled(placed(board, d, s.x), d, s)

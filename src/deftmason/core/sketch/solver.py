@@ -152,8 +152,12 @@ def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray, may: np.nd
 
 def _damp(d: Drawing, x, h: np.ndarray, broken: float) -> None:
     """Keep lines' ends from sliding along them for the sake of a turn that the next step makes anyway: while equations
-    are broken by so much (mm), a line's turned normal feigns that its trace tells where along it an end lies.
+    are broken by so much (mm), a line's turned normal feigns that its trace tells where along it an end lies. What no
+    trace holds is not flung about for it either.
     """
+    if d.stretches:
+        many = float(np.mean([len(p) for p in d.stretches.values()]))
+        h[np.diag_indices_from(h)] += many * min(_SLIDES, (10 * broken / d.span) ** 2)
     for i, p in d.stretches.items():
         e = d.entities[i]
         if e.kind == "line":

@@ -146,6 +146,8 @@ def conflicts(d: Drawing, relations: list[Relation], sizes: list[Size], s: Solut
         return _stands(d, kept, held)
 
     everything = set(blocks)
+    if without(set()):
+        return []  # it can hold: only the way to it was not found from the trace
     if not suspects or without(everything - set(suspects)):  # they contradict only together with the rest
         rest = sorted(everything - set(suspects), key=lambda n: worst[n])
         suspects = [*rest, *suspects]

@@ -100,6 +100,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         :max="s.trace ? Math.ceil(s.trace.high) : 100"
         step="0.05"
         aria-label="Drag the plane"
+        @input="s.says = ''"
         @change="emit('moved')"
       />
       <input
@@ -108,7 +109,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         step="0.1"
         class="field fig w-[74px]"
         aria-label="Height of the plane, mm"
-        @change="emit('moved')"
+        @change="((s.says = ''), emit('moved'))"
       />
     </div>
     <p v-if="s.says" class="note mt-1.5" role="status">{{ s.says }}</p>
