@@ -9,7 +9,7 @@ from deftmason.core.sketch.board import Board, geometry_of
 from deftmason.core.sketch.loops import closed_loops
 from deftmason.core.sketch.settling import settled
 from deftmason.core.sketch.shapes import SHAPES, draw_shape
-from deftmason.core.sketch.states import conflicts
+from deftmason.core.sketch.states import conflicts, entity_states
 
 
 def drawn(*shapes, **more):
@@ -197,6 +197,8 @@ def test_offset_of_an_outline(by):
     for s in board.strokes:
         if s.id not in names:
             board.hold("fixed", s.id)
+    told = settled(board, [], 1.0)
+    assert set(entity_states(told.drawing, told.solution).values()) == {"fixed"}
     outer = [geometry_of(s) for s in solved(board).strokes if s.id in names]
     w, h, r = 30 + by, 20 + by, 4 + by / 2
     assert closed_loops(outer)[0]["area"] == pytest.approx(w * h - (4 - np.pi) * r * r, rel=2e-3)

@@ -10,6 +10,7 @@ import sys
 import numpy as np
 import pytest
 
+from .paper import Paper
 from .room import Room
 
 pytestmark = pytest.mark.browser
@@ -47,7 +48,7 @@ def evidence(page):
 def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).wait_for()
-    assert page.locator("main").get_by_text("demo", exact=True).count() == 5
+    assert page.locator("main").get_by_text("demo", exact=True).count() == 6
     shot(page, "shelf")
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
@@ -345,27 +346,13 @@ def test_brushed_line_and_circle_are_fitted(server, page):
     room.tool("Sketch", "Sketch on a cut")
     page.get_by_label("Height of the plane, mm").fill("3.5")
     page.get_by_label("Height of the plane, mm").press("Tab")
-    svg = page.get_by_role("img", name="Trace and sketch")
     page.wait_for_timeout(2500)
-
-    def brush(points):
-        at = svg.evaluate(
-            "(e, pts) => pts.map(([u, v]) => { const p = new DOMPoint(u, "
-            "-v).matrixTransform(e.getScreenCTM()); return [p.x, p.y] })",
-            points,
-        )
-        page.mouse.move(*at[0])
-        page.mouse.down()
-        for p in at[1:]:
-            page.mouse.move(*p)
-        page.mouse.up()
-
-    bench = page.get_by_role("complementary", name="Bench")
-    bench.get_by_role("button", name="line", exact=True).click()
-    brush([[x, -30] for x in np.linspace(-30, 30, 14)])
-    page.locator("[data-entity=e1]").wait_for(state="attached")
-    bench.get_by_role("button", name="circle", exact=True).click()
-    brush([[34 + 4.25 * np.cos(t), 20 + 4.25 * np.sin(t)] for t in np.linspace(0, 5.5, 24)])
-    page.locator("[data-entity=e2]").wait_for(state="attached")
+    paper = Paper(page)
+    paper.take("fit", "line")
+    paper.brush([[x, -30] for x in np.linspace(-30, 30, 14)])
+    paper.entity("e1")
+    paper.take("fit", "circle")
+    paper.brush([[34 + 4.25 * np.cos(t), 20 + 4.25 * np.sin(t)] for t in np.linspace(0, 5.5, 24)])
+    paper.entity("e2")
     evidence(page).get_by_role("button", name=re.compile("⌀: chosen 8.5")).wait_for()
     assert "horizontal" in page.get_by_label("Relations").inner_text()

@@ -23,6 +23,8 @@ export const SIGNS: Record<string, string> = {
   stepped: '→',
   offset: '∦',
 }
+/** What holds copies: told only where one is picked. */
+const COPIES = new Set(['turned', 'stepped', 'offset'])
 export const said = (kind: string) => kind.replace('_', ' ')
 
 /** Marks of the relations of some entities; each entity's stand in a row at its middle. */
@@ -31,7 +33,7 @@ export function marksOf(relations: Held[], geometry: Entity[], only: Set<string>
   const out: Mark[] = []
   relations.forEach((r, k) => {
     const sign = SIGNS[r.kind]
-    if (!sign) return
+    if (!sign || (!only && COPIES.has(r.kind))) return
     const entities = [...new Set(r.of.map((n) => n.split('.')[0]))].filter((n) => by.has(n))
     if (only && !entities.some((n) => only.has(n))) return
     for (const n of entities.slice(

@@ -137,9 +137,10 @@ export const useSketch = defineStore('sketch', () => {
     const r = mine.value
     if (!r) return
     says.value = ''
+    const was = r.height
     try {
       const got = await j.ask<Schemas['Beginning']>('/sketch/beginning', { sketch: plain(where(r)) })
-      if (mine.value !== r) return
+      if (mine.value !== r || r.height !== was) return // somebody has moved it meanwhile
       r.height = got.height
       says.value = got.says
     } catch (e) {

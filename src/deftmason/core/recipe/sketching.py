@@ -15,7 +15,7 @@ from pydantic import Field
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .kinds.sketch import Handle, SketchStep, Spot, board_of, put_on, reach_on
-from .papers import Laid, projected, traces_on
+from .papers import Laid, paper_plane, projected, traces_on
 from .records import Length, Record, Size
 
 if TYPE_CHECKING:
@@ -355,12 +355,18 @@ def beginning(sketch: SketchStep, context: Any) -> dict[str, Any]:
     """Where a new paper has something to draw on: {"height", "says"}: the nearest height whose cut is clean."""
     from ..sketch.beginning import clean_height
 
-    def loops(height: float):
-        at = sketch.model_copy(update={"height": height, "traces": sketch.traces[:1]})
-        return traces_on(at, context).loops
+    plane = paper_plane(sketch, context)
+    back = context.output(sketch.frame, "frame").inverse()
+    normal = back.vectors(plane.normal)
+    zero = float(back.points(plane.origin - sketch.height * plane.normal) @ normal)
+    cutter = context.cutter(sketch.scan, normal)
 
-    index = context.index(sketch.scan)
-    motion = context.output(sketch.frame, "frame")
-    plane = traces_on(sketch.model_copy(update={"height": 0.0, "traces": []}), context).plane
-    h = (motion.points(index.mesh.vertices) - plane.origin) @ plane.normal
-    return clean_height(loops, float(h.min()), float(h.max()), sketch.height, index.mesh.median_edge)
+    def loops(height: float) -> list[tuple[float, bool]]:
+        out = []
+        for p, closed in cutter.at(zero + height).loops():
+            ring = np.vstack([p, p[:1]]) if closed else p
+            out.append((float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum()), closed))
+        return out
+
+    edge = context.index(sketch.scan).mesh.median_edge
+    return clean_height(loops, cutter.low - zero, cutter.high - zero, sketch.height, edge)

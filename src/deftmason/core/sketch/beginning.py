@@ -7,8 +7,6 @@ from typing import Any
 
 import numpy as np
 
-from .trace import TraceLoop
-
 __all__ = ["clean_height"]
 
 _TRIED = 33  # heights over the whole scan
@@ -17,18 +15,19 @@ _SAME = 0.35  # of the length: what a cut may change over that little way and st
 _SCRAPS = 3  # times as many loops as the cleanest cut has
 
 
-def _worth(loops: list[TraceLoop]) -> tuple[float, int, float]:
+def _worth(loops: list[tuple[float, bool]]) -> tuple[float, int, float]:
     """Length, number of loops, and the share of length in closed ones."""
-    length = sum(l.length for l in loops)
-    closed = sum(l.length for l in loops if l.closed)
+    length = sum(l for l, _ in loops)
+    closed = sum(l for l, closed in loops if closed)
     return length, len(loops), closed / length if length > 0 else 0.0
 
 
 def clean_height(
-    cut: Callable[[float], list[TraceLoop]], low: float, high: float, wanted: float, edge: float
+    cut: Callable[[float], list[tuple[float, bool]]], low: float, high: float, wanted: float, edge: float
 ) -> dict[str, Any]:
     """The height nearest to ``wanted`` mm at which the cut is clean, between the scan's ``low`` and ``high``, and why
-    it is not the one that was wanted: {"height", "says"}.
+    it is not the one that was wanted: {"height", "says"}. ``cut`` gives the loops at a height: length and whether
+    closed.
     """
 
     def clean(h: float) -> bool:

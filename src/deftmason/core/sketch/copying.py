@@ -120,6 +120,9 @@ def offset(board: Board, name: str, by: float) -> list[str]:
         board.join(
             f"{names[one]}.{'start' if run[one][1] else 'end'}", f"{names[two]}.{'end' if run[two][1] else 'start'}"
         )
+        pair = {run[one][0], run[two][0]}
+        if any(r.kind == "tangent" and set(r.of) == pair for r in board.relations):
+            board.hold("tangent", names[one], names[two])  # else the joint could slide, as far as first order tells
     return names
 
 
