@@ -1189,7 +1189,7 @@ export interface components {
              * @description What is done.
              * @enum {string}
              */
-            do: "automatic" | "brush" | "fit" | "draw" | "trim" | "extend" | "split" | "join" | "close gaps" | "round" | "bevel" | "offset" | "mirror" | "row" | "ring" | "move" | "guide" | "remove" | "put" | "bring";
+            do: "automatic" | "brush" | "fit" | "draw" | "trim" | "extend" | "split" | "join" | "close gaps" | "round" | "bevel" | "offset" | "mirrored" | "row" | "ring" | "move" | "guide" | "remove" | "put" | "bring";
             /**
              * Entities
              * @description What is brought in.

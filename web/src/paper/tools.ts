@@ -201,15 +201,15 @@ export const TOOLS: PaperTool[] = [
     change: (g) => ({ do: 'offset', of: g.of, by: g.numbers.by }),
   },
   {
-    id: 'mirror',
+    id: 'mirrored',
     group: 'change',
-    name: 'mirror',
+    name: 'mirror image',
     key: 'r',
     icon: 'M10 2V18M7 6L3 14H7ZM13 6L17 14H13Z',
     takes: 'after',
     count: 1,
     says: ['Click the line or axis it is mirrored in'],
-    change: (g) => ({ do: 'mirror', of: g.of }),
+    change: (g) => ({ do: 'mirrored', of: g.of }),
   },
   {
     id: 'row',

@@ -42,7 +42,7 @@ class Change(Record):
         "round",
         "bevel",
         "offset",
-        "mirror",
+        "mirrored",
         "row",
         "ring",
         "move",
@@ -231,7 +231,14 @@ def _put(b: Board, c: Change, laid: Laid) -> None:
     b.strokes = moved.strokes
     without = b.copy()
     without.strokes = [s for s in b.strokes if s.id != handle.partition(".")[0]]
-    _, to = snap(without, _place(c), c.reach or 0.0)
+    now = dict(h for x in b.strokes if x.at is not None for h in b.handles(x.id)).get(handle)
+    if c.reach:
+        # What is joined with it moves along and is no new place to lie on.
+        joined = {
+            x.id for x in without.strokes for _, p in without.handles(x.id) if now is not None and np.allclose(p, now)
+        }
+        without.strokes = [x for x in without.strokes if x.id not in joined]
+    _, to = snap(without, _place(c), c.reach or 0.0, ignore=now)
     if to:
         b.hold(to[0], handle, to[1])
 
@@ -248,7 +255,7 @@ _DOES: dict[str, Callable[[Any, Change, Laid], None]] = {
     "round": _round,
     "bevel": _bevel,
     "offset": _offset,
-    "mirror": _mirror,
+    "mirrored": _mirror,
     "row": _row,
     "ring": _ring,
     "move": _move,

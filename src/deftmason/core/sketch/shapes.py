@@ -40,10 +40,11 @@ SHAPES: dict[str, tuple[str, ...]] = {
 }
 
 
-def snap(board: Board, place, reach: float) -> tuple[np.ndarray, tuple[str, str] | None]:
+def snap(board: Board, place, reach: float, *, ignore=None) -> tuple[np.ndarray, tuple[str, str] | None]:
     """Where a place was meant to be, and how it is held there: ('coincident' | 'midpoint' | 'on_curve', to what).
 
     Ends, centres and poles come before middles, those before curves; the paper's origin and axes count like them.
+    ``ignore`` : a place (2,) whose own marks do not count: it is what is put down.
     """
     p = np.asarray(place, float)
     best: tuple[float, np.ndarray, tuple[str, str]] | None = None
@@ -55,7 +56,8 @@ def snap(board: Board, place, reach: float) -> tuple[np.ndarray, tuple[str, str]
             marks.append((f"{name}.center", np.array(ref["center"], float)))
     for name, q in marks:
         d = float(np.linalg.norm(q - p))
-        if d <= reach and (best is None or d < best[0]):
+        own = ignore is not None and float(np.linalg.norm(q - ignore)) < 1e-6 * reach
+        if not own and d <= reach and (best is None or d < best[0]):
             best = (d, q, ("coincident", name))
     if best:
         return best[1], best[2]
