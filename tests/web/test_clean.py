@@ -268,7 +268,6 @@ def test_a_cloud_is_brought_in_with_its_columns_cleaned_and_made_a_mesh(server, 
     stage(page, "Clean")
     bench(page).get_by_role("button", name="Noise").first.click()
     page.locator('[data-figure="off"]').wait_for()
-    shot(page, "clean-cloud")
     page.get_by_role("button", name=re.compile("Clear away [0-9]")).click()
     laid(room, "Noise")
     assert 60 <= room.summary("Noise")["goes"] < 200

@@ -61,7 +61,6 @@ def test_the_lantern_arm_joins_by_itself(server, truth, page):  # noqa: F811
     )
     assert float(page.locator('[data-figure="strain"]').inner_text()) < 0.2
     page.wait_for_timeout(800)
-    shot(page, "join-apart")
     bench(page).get_by_role("button", name="Scans", exact=True).click()
     bench(page).get_by_role("button", name="Lay the settled places").click()
     laid(room, "Settled")

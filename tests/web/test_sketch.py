@@ -60,7 +60,7 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
     choose(page, "radius", 10)
     paper.settled()
     assert chips(page)["radius"] == 10
-    shot(page, "sketch-silhouette")
+    shot(page, "sketch")
     room.name("Seen from above")
     room.lay("Seen from above")
     s = told(room, "Seen from above")
@@ -179,7 +179,6 @@ def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_byte
     paper.take("change", "only a guide")
     paper.settled()
     room.name("Openings")
-    shot(page, "sketch-openings")
     room.lay("Openings")
     s = told(room, "Openings")
     by = {e["id"]: e for e in s["geometry"]}

@@ -105,7 +105,6 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     relations = page.get_by_label("Relations").inner_text()
     assert "8 tangent" in relations and "horizontal" in relations and "vertical" in relations and "equal" in relations
     room.name("Base outline")
-    shot(page, "sketch")
     room.lay("Base outline")
     sizes = {s["label"]: s for s in room.summary("Base outline")["sizes"]}
     assert sizes["4 × ⌀"]["measured"] == pytest.approx(8.5, abs=0.02)

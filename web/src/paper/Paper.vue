@@ -99,9 +99,14 @@ const away = computed(() => {
     })
   })
 })
-const labels = computed<Label[]>(() =>
-  s.ghost ? [] : labelsOf(s.summary?.sizes ?? [], geometry.value, unit.value, bounds.value),
-)
+const labels = computed<Label[]>(() => {
+  if (s.ghost) return []
+  const b = box.value
+  return labelsOf(s.summary?.sizes ?? [], geometry.value, unit.value, bounds.value).map((l) => {
+    const half = (l.text.length * 3.6 + 8) * unit.value // none is cut off by the paper's edge
+    return { ...l, x: Math.min(Math.max(l.x, b.x + half), b.x + b.w - half) }
+  })
+})
 const marks = computed(() => {
   if (s.ghost || !s.editing) return []
   const all = marksOf(

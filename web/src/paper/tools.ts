@@ -126,7 +126,7 @@ export const TOOLS: PaperTool[] = [
     'Click where it ends',
   ]),
   draw('circle', 'c', RING, ['Click its centre', 'Click a place on it']),
-  draw('circle through three', 'h', `${RING}M3 10h.1M14 4h.1M14 16h.1`, [
+  draw('circle through three', 'q', `${RING}M3 10h.1M14 4h.1M14 16h.1`, [
     'Click a place on it',
     'Click another',
     'Click a third',

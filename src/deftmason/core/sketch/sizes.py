@@ -13,6 +13,7 @@ from .solver import Solution
 
 __all__ = ["propose_sizes", "measure_sizes", "round_value", "suggestions"]
 
+_SAID_NOTHING = 1e-6  # share of a size that lies in what nothing holds
 _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 
 
@@ -107,6 +108,7 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
                     f"spacing {letter}",
                 )
     measure_sizes(d, out, solution)
+    out = [s for s in out if s.measured is not None]
     for s in out:
         assert s.measured is not None and s.uncertainty is not None
         s.chosen, why = round_value(s.measured, s.uncertainty)
@@ -115,10 +117,14 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
 
 
 def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:
-    """Fill in what the trace says each size is; ``solution`` must not have been held by chosen sizes."""
+    """Fill in what the trace says each size is, none where it says nothing of it; ``solution`` must not have been held
+    by chosen sizes.
+    """
     for s in sizes:
         value, g = size_value(d, s, solution.x)
         row = np.zeros(len(solution.x))
         for k, v in g.items():
             row[k] = v
         s.measured, s.uncertainty = float(value), float(np.sqrt(max(row @ solution.covariance @ row, 0.0)))
+        if solution.loose.shape[1] and np.abs(row @ solution.loose).max() > _SAID_NOTHING * np.abs(row).max():
+            s.measured = s.uncertainty = None
