@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, fits, join, picks, sections, symmetry, zones
+from . import clean, deviation, fits, join, picks, sections, symmetry, traces, zones
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -14,6 +14,7 @@ SEEDS = [
     (join, [17]),
     (zones, [2, 3, 7]),
     (symmetry, [0, 1, 2]),
+    (traces, [0, 1, 2, 3]),
 ]
 
 

@@ -39,6 +39,10 @@ class Paper:
         self.strip.get_by_role("button", name=group, exact=True).first.click()
         self.strip.get_by_role("button", name=tool, exact=True).last.click()
 
+    def follow(self, tool: str):
+        """A tool that follows the trace."""
+        self.take("fit", tool)
+
     def put_down(self):
         """No tool in hand, nothing picked."""
         self.svg.focus()

@@ -37,7 +37,7 @@ def told(room, name):
 
 def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
     room, paper = opened(server, page, "Bracket, finished", "Sketch on the silhouette")
-    paper.take("fit", "rectangle")
+    paper.follow("rectangle")
     for place in ((0, -30), (45, 5), (5, 30), (-45, 0)):
         paper.click(*place)
     paper.count(4)
@@ -75,7 +75,7 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
 
 def test_a_turned_profile_with_its_axis_and_a_flanks_angle(server, page):
     room, paper = opened(server, page, "Pump cap", "Sketch on a turned profile")
-    paper.take("fit", "line")
+    paper.follow("line")
     p = CAP.profile
     for a, b in ((13, 14), (12, 13), (11, 12)):  # top, flank, barrel: joined by themselves
         a, b = np.array(p[a], float), np.array(p[b], float)
@@ -156,11 +156,11 @@ def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_byte
     m = np.array(room.summary("Frame")["matrix"])
     side = np.sign(m[0, 0])  # which way the frame took x
     wide, long, x = S.slot
-    paper.take("fit", "slot")
+    paper.follow("slot")
     paper.click(side * (x + wide / 2), 0)
     paper.count(4)
     paper.settled()
-    paper.take("fit", "rounded rectangle")
+    paper.follow("rounded rectangle")
     w, h, r, at = S.window
     paper.click(side * (at + w / 2), 0)
     paper.count(12)
@@ -202,7 +202,7 @@ def test_a_contradiction_is_told_and_let_go(server, page):
     page.get_by_label("Height of the plane, mm").fill("3.5")
     page.get_by_label("Height of the plane, mm").press("Tab")
     page.wait_for_timeout(800)
-    paper.take("fit", "rectangle")
+    paper.follow("rectangle")
     for place in ((0, -30), (45, 5), (5, 30), (-45, 0)):
         paper.click(*place)
     paper.count(4)
@@ -239,7 +239,7 @@ def test_a_spline_over_a_crowned_edge_and_its_poles(server, page):
     page.get_by_label("Height of the plane, mm").press("Tab")
     page.wait_for_timeout(800)
     # On this paper u runs along z and v along x: the crown is the outline's side at the greatest u.
-    paper.take("fit", "spline")
+    paper.follow("spline")
     trace = page.evaluate(
         "() => [...document.querySelectorAll(\"g[stroke='#C9B48A'] path\")].map((p) => p.getAttribute('d'))[0]"
     )

@@ -34,10 +34,11 @@ export type Given = {
   guide: boolean
 }
 
-const fit = (kind: string, name: string, key: string, icon: string, count = 1, along = false): PaperTool => ({
-  id: `fit ${kind}`,
+/** What follows the trace: a stretch of it clicked, or brushed along. */
+const traced = (kind: string, key: string, icon: string, count = 1): PaperTool => ({
+  id: `traced ${kind}`,
   group: 'fit',
-  name,
+  name: kind,
   key,
   icon,
   takes: 'stretch',
@@ -50,12 +51,7 @@ const fit = (kind: string, name: string, key: string, icon: string, count = 1, a
             `Click ${['the first', 'the second', 'the third', 'the fourth'][k]} stretch, or brush along all`,
         )
       : [`Click a stretch of the trace, or brush along it`],
-  change: (g) => ({
-    do: 'fit',
-    kind,
-    places: g.places,
-    ...(along && g.numbers.along ? { along: g.numbers.along > 1 ? ('y' as const) : ('x' as const) } : {}),
-  }),
+  change: (g) => ({ do: 'fit', kind, places: g.places }),
 })
 const draw = (
   kind: string,
@@ -95,6 +91,19 @@ const spot = (what: 'trim' | 'extend' | 'split', key: string, icon: string, says
   change: (g) => ({ do: what, of: g.of, places: g.places }),
 })
 
+const corner = (what: 'round' | 'bevel', key: string, icon: string, asks: Asked): PaperTool => ({
+  id: what,
+  group: 'change',
+  name: `${what} a corner`,
+  key,
+  icon,
+  takes: 'entities',
+  count: 2,
+  says: ['Click one side of the corner', 'Click the other'],
+  asks: [asks],
+  change: (g) => ({ do: what, of: g.of, by: g.numbers.by }),
+})
+
 const ARC = 'M3 16A13 13 0 0 1 17 16'
 const RECT = 'M3 5H17V15H3Z'
 const SLOT = 'M6 6H14A4 4 0 0 1 14 14H6A4 4 0 0 1 6 6Z'
@@ -103,15 +112,15 @@ const WAVE = 'M2 13C6 2 9 18 18 6'
 const RING = 'M3 10A7 7 0 1 0 17 10A7 7 0 1 0 3 10'
 
 export const TOOLS: PaperTool[] = [
-  fit('line', 'line', 'l', 'M3 16L17 4'),
-  fit('arc', 'arc', 'a', ARC),
-  fit('circle', 'circle', 'c', RING),
-  fit('corner', 'corner', 'v', 'M4 3V16H17', 2),
-  fit('rectangle', 'rectangle', 'r', RECT, 4),
-  fit('rounded rectangle', 'rounded rectangle', 'o', ROUNDED),
-  fit('slot', 'slot', 's', SLOT),
-  fit('ellipse', 'ellipse', 'e', 'M2 10A8 5 0 1 0 18 10A8 5 0 1 0 2 10'),
-  fit('spline', 'spline', 'w', WAVE),
+  traced('line', 'l', 'M3 16L17 4'),
+  traced('arc', 'a', ARC),
+  traced('circle', 'c', RING),
+  traced('corner', 'v', 'M4 3V16H17', 2),
+  traced('rectangle', 'r', RECT, 4),
+  traced('rounded rectangle', 'o', ROUNDED),
+  traced('slot', 's', SLOT),
+  traced('ellipse', 'e', 'M2 10A8 5 0 1 0 18 10A8 5 0 1 0 2 10'),
+  traced('spline', 'w', WAVE),
   draw('line', 'l', 'M3 16L17 4', ['Click where it begins', 'Click where it ends']),
   draw('polyline', 'y', 'M3 16L8 5L13 13L17 4', ['Click where it begins', '… and on; Enter ends it']),
   draw('centre line', 'k', 'M10 2V7M10 9V11M10 13V18', ['Click where it begins', 'Click where it ends']),
@@ -164,30 +173,8 @@ export const TOOLS: PaperTool[] = [
     says: ['Click one', 'Click the other'],
     change: (g) => ({ do: 'join', of: g.of }),
   },
-  {
-    id: 'round',
-    group: 'change',
-    name: 'round a corner',
-    key: 'f',
-    icon: 'M4 3V10A6 6 0 0 0 10 16H17',
-    takes: 'entities',
-    count: 2,
-    says: ['Click one side of the corner', 'Click the other'],
-    asks: [{ key: 'by', label: 'radius', start: 2, unit: 'mm' }],
-    change: (g) => ({ do: 'round', of: g.of, by: g.numbers.by }),
-  },
-  {
-    id: 'bevel',
-    group: 'change',
-    name: 'bevel a corner',
-    key: 'b',
-    icon: 'M4 3V10L10 16H17',
-    takes: 'entities',
-    count: 2,
-    says: ['Click one side of the corner', 'Click the other'],
-    asks: [{ key: 'by', label: 'leg', start: 1, unit: 'mm' }],
-    change: (g) => ({ do: 'bevel', of: g.of, by: g.numbers.by }),
-  },
+  corner('round', 'f', 'M4 3V10A6 6 0 0 0 10 16H17', { key: 'by', label: 'radius', start: 2, unit: 'mm' }),
+  corner('bevel', 'b', 'M4 3V10L10 16H17', { key: 'by', label: 'leg', start: 1, unit: 'mm' }),
   {
     id: 'offset',
     group: 'change',

@@ -19,6 +19,7 @@ __all__ = ["Curve", "curve_of", "meetings"]
 _FINE = 129  # places that stand for a bent curve while its crossings are sought
 _SAME = 1e-9  # of both curves' span: crossings this near are one
 _ROUNDS = 12
+_SLACK = 0.02  # of a chord, beyond its ends: a crossing of the curves may lie there
 
 
 @dataclass(frozen=True, eq=False)
@@ -258,9 +259,7 @@ def meetings(one: Curve, two: Curve) -> list[tuple[float, float]]:
     with np.errstate(divide="ignore", invalid="ignore"):
         a = (rel[..., 0] * f[None, :, 1] - rel[..., 1] * f[None, :, 0]) / det
         b = (rel[..., 0] * d[:, None, 1] - rel[..., 1] * d[:, None, 0]) / det
-    hit = (np.abs(det) > 1e-14 * span * span) | (np.abs(det) > 0)
-    slack = 0.02
-    hit &= (a >= -slack) & (a <= 1 + slack) & (b >= -slack) & (b <= 1 + slack)
+    hit = (np.abs(det) > 0) & (np.abs(a - 0.5) <= 0.5 + _SLACK) & (np.abs(b - 0.5) <= 0.5 + _SLACK)
     found: list[tuple[float, float]] = []
     for i, k in zip(*np.nonzero(hit)):
         u = float(t[i] + np.clip(a[i, k], 0, 1) * (t[i + 1] - t[i]))

@@ -93,7 +93,7 @@ def _tangent_at_end(d: Drawing, e1: Entity, e2: Entity, p: int, x) -> Row:
         value = float(u[0] * v[1] - u[1] * v[0])
         du, dv = np.array([v[1], -v[0]]), np.array([-u[1], u[0]])
     s = 1.0 / max(float(np.hypot(*u)), float(np.hypot(*v)), 1e-12)
-    long, other = (u, v) if np.hypot(*u) >= np.hypot(*v) else (v, u)
+    long = u if np.hypot(*u) >= np.hypot(*v) else v
     g: dict[int, float] = {}
     for i, f in of_u:
         _add(g, i, du, s * f)
@@ -102,7 +102,6 @@ def _tangent_at_end(d: Drawing, e1: Entity, e2: Entity, p: int, x) -> Row:
     # The scale moves with the longer one: its share of the gradient.
     for i, f in of_u if long is u else of_v:
         _add(g, i, long, -value * s**3 * f)
-    del other
     return value * s, g
 
 

@@ -47,14 +47,20 @@ def _shadow(p, faces, f, y):  # pragma: no cover - compiled
 
 
 @njit(cache=True)
+def _rows(p, faces, f, y0, h):  # pragma: no cover - compiled
+    """The first line a facet's shadow meets, and the one after the last."""
+    a, b, c = p[faces[f, 0], 1], p[faces[f, 1], 1], p[faces[f, 2], 1]
+    return int(np.ceil((min(a, b, c) - y0) / h)), int(np.floor((max(a, b, c) - y0) / h)) + 1
+
+
+@njit(cache=True)
 def _cover(p, faces, x0, y0, h, count, reach):  # pragma: no cover - compiled
     """Shadows on lines of the first coordinate's direction: nodes covered, and how far each shadow reaches beyond its
     last and before its first node, as shares of a cell.
     """
     for f in range(faces.shape[0]):
-        a, b, c = p[faces[f, 0], 1], p[faces[f, 1], 1], p[faces[f, 2], 1]
-        low, high = min(a, b, c), max(a, b, c)
-        for j in range(int(np.ceil((low - y0) / h)), int(np.floor((high - y0) / h)) + 1):
+        first, last = _rows(p, faces, f, y0, h)
+        for j in range(first, last):
             left, right = _shadow(p, faces, f, y0 + j * h)
             if right < left:
                 continue
@@ -72,9 +78,8 @@ def _bits(p, faces, x0, y0, h, on, out):  # pragma: no cover - compiled
     """Shadows within one cell at whose side the whole shadow ends: (line, node before it, from, to); how many."""
     n = 0
     for f in range(faces.shape[0]):
-        a, b, c = p[faces[f, 0], 1], p[faces[f, 1], 1], p[faces[f, 2], 1]
-        low, high = min(a, b, c), max(a, b, c)
-        for j in range(int(np.ceil((low - y0) / h)), int(np.floor((high - y0) / h)) + 1):
+        first, last = _rows(p, faces, f, y0, h)
+        for j in range(first, last):
             left, right = _shadow(p, faces, f, y0 + j * h)
             if right < left:
                 continue
@@ -228,8 +233,9 @@ def _area(r: np.ndarray) -> float:
 
 
 def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: float) -> TraceLoop:
-    """The loop where the walls stand that make it, not where their noise reaches farthest: at each sample the walls'
-    points (n, 2) near by, told as leaning evenly with their heights ``h``, at the height at which they stand out most.
+    """The loop where the upright walls stand that make it, not where their noise reaches farthest: each sample at the
+    mean of the walls' points (n, 2) near by. Where these lean with their heights ``h``, or are no wall, an edge makes
+    the outline, and it stays as it is.
     """
     from scipy.spatial import cKDTree
 
@@ -252,12 +258,11 @@ def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: 
     count = np.maximum(count, 1)
     spread = shh / count - (sh / count) ** 2
     lean = np.where(spread > (2 * edge) ** 2, (sho / count - sh * so / count**2) / np.maximum(spread, 1e-300), 0.0)
-    lean = np.clip(lean, -1.0, 1.0)
-    reach = np.sqrt(3 * np.maximum(spread, 0))  # half the height of an even wall
-    scatter = np.sqrt(np.maximum(soo / count - (so / count) ** 2, 0))
-    leans = np.abs(lean) * reach
-    move = so / count + np.where(leans > _SURE * np.sqrt(3 / count) * scatter, leans, 0.0)
-    move[few] = np.interp(np.flatnonzero(few), np.flatnonzero(~few), move[~few]) if (~few).any() else 0.0
+    scatter = np.sqrt(np.maximum(soo / count - (so / count) ** 2 - lean**2 * spread, 0))
+    # Over half the height of an even wall, against what noise feigns, which is alike over some of the height.
+    leans = np.abs(lean) * np.sqrt(3 * np.maximum(spread, 0)) > np.maximum(_SURE * np.sqrt(3 / count), 1) * scatter
+    upright = ~few & ~leans & (spread > (2 * edge) ** 2)
+    move = np.where(upright, so / count, 0.0)
     return replace(loop, points=p + np.clip(move, -edge, 0.3 * edge)[:, None] * outward)
 
 

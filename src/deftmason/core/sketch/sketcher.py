@@ -6,7 +6,7 @@ places are gathered again.
 
 from __future__ import annotations
 
-from collections.abc import Set
+from collections.abc import Callable, Set
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -262,15 +262,14 @@ def draw(
             except (KeyError, BadInput):
                 continue  # the paper's own, or what is not there: an equation, or refused elsewhere
             a, b = root(a), root(b)
-            if a != b and not _within_one(entities, shared, root, a, b):
+            if a != b and not _within_one(entities, root, a, b):
                 points[a] = points[b]
                 shared[b] = a
     return _assembled(points, radii, entities, [root(i) for i in range(len(points))], stretches, loops, references)
 
 
-def _within_one(entities: dict[str, Entity], shared: list[int], root, a: int, b: int) -> bool:
+def _within_one(entities: dict[str, Entity], root: Callable[[int], int], a: int, b: int) -> bool:
     """Whether two points are of one entity: to make them one would make it nothing."""
-    del shared
     return any({a, b} <= {root(p) for p in e.points} for e in entities.values() if e.kind != "spline")
 
 
