@@ -19,6 +19,7 @@ from deftmason.core.scan.section import SectionPlane
 from deftmason.core.sketch.silhouette import silhouette
 from deftmason.core.sketch.trace import step_for
 from deftmason.core.sketch.turned import turned
+from deftmason.core.zones.noise import scan_noise
 
 from .parts import random_size
 from .report import REFUSED, RIGHT, WRONG, Outcome
@@ -93,7 +94,7 @@ def case(seed: int) -> list[Outcome]:
     if missing:
         return out
     plane = SectionPlane.at(move, turn @ [0, 0, 1.0], turn @ [1.0, 0, 0])
-    seen = silhouette(index.mesh, plane, step_for(edge), exact=index.exact)
+    seen = silhouette(index.mesh, plane, step_for(edge), noise=scan_noise(index))
     radii = k * np.array([corners[:, 0].max(), corners[:, 0].min()])
     off = [np.abs(np.linalg.norm(l.points, axis=1).mean() - r) for l, r in zip(seen, radii)]
     worst = float(max(off)) / allowed if len(seen) == 2 else np.inf

@@ -165,9 +165,10 @@ def _traced(record, t: TraceRecord, context, index, in_scan, step: float) -> lis
     from ..sketch.slab import slab
     from ..sketch.trace import trace_of
     from ..sketch.turned import turned
+    from ..zones.noise import scan_noise
 
     if t.kind == "silhouette":
-        return silhouette(index.mesh, in_scan, step, exact=index.exact)
+        return silhouette(index.mesh, in_scan, step, noise=scan_noise(index))
     if t.kind == "turned":
         if not record.along:
             raise BadInput("Only a paper that holds the axis can have everything turned into it.", field="traces")

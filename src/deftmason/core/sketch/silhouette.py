@@ -27,6 +27,7 @@ _UPRIGHT = 0.25  # of a unit normal along the direction: what leans more is no w
 _BESIDE = 1.2  # median edges from a sample within which a wall's points are of it
 _SHARED = 2  # samples to each side whose walls count too
 _SURE = 2.5  # standard deviations from which a wall leans
+_ONE_WALL = 2.0  # of the noise: what scatters more is several walls
 _FEWEST_BESIDE = 6  # such points
 
 
@@ -232,7 +233,7 @@ def _area(r: np.ndarray) -> float:
     return 0.5 * float(np.sum(r[:, 0] * np.roll(r[:, 1], -1) - np.roll(r[:, 0], -1) * r[:, 1]))
 
 
-def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: float) -> TraceLoop:
+def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: float, noise: float) -> TraceLoop:
     """The loop where the upright walls stand that make it, not where their noise reaches farthest: each sample at the
     mean of the walls' points (n, 2) near by. Where these lean with their heights ``h``, or are no wall, an edge makes
     the outline, and it stays as it is.
@@ -261,16 +262,16 @@ def _on_walls(loop: TraceLoop, outer: bool, q: np.ndarray, h: np.ndarray, edge: 
     scatter = np.sqrt(np.maximum(soo / count - (so / count) ** 2 - lean**2 * spread, 0))
     # Over half the height of an even wall, against what noise feigns, which is alike over some of the height.
     leans = np.abs(lean) * np.sqrt(3 * np.maximum(spread, 0)) > np.maximum(_SURE * np.sqrt(3 / count), 1) * scatter
-    upright = ~few & ~leans & (spread > (2 * edge) ** 2)
+    upright = ~few & ~leans & (spread > (2 * edge) ** 2) & (scatter < _ONE_WALL * noise)
     move = np.where(upright, so / count, 0.0)
     return replace(loop, points=p + np.clip(move, -edge, 0.3 * edge)[:, None] * outward)
 
 
-def silhouette(mesh: TriMesh, plane: SectionPlane, step: float, *, exact: bool = False) -> list[TraceLoop]:
+def silhouette(mesh: TriMesh, plane: SectionPlane, step: float, *, noise: float = 0.0) -> list[TraceLoop]:
     """The outline's loops on the paper, longest first, sampled about every ``step`` mm.
 
-    ``exact`` : the facets carry no noise. Else the outline is laid where the walls stand that make it: noise reaches
-    outward of them everywhere. Raises `BadInput` where the scan has no extent across the direction.
+    ``noise`` : what the scan scatters, mm. With some, the outline is laid where the upright walls stand that make it:
+    noise reaches outward of them everywhere. Raises `BadInput` where the scan has no extent across the direction.
     """
     p = np.ascontiguousarray(plane.to_paper(mesh.vertices))
     if not np.ptp(p, axis=0).min() > 0:
@@ -281,9 +282,9 @@ def silhouette(mesh: TriMesh, plane: SectionPlane, step: float, *, exact: bool =
     out = [sampled_loop(q, step, exact=coarse) for q in loops]
     both = [(t, _area(q) > 0) for t, q in zip(out, loops) if t is not None and (coarse or t.length > _SCRAP * step)]
     kept = [t for t, _ in both]
-    if not coarse and not exact:
+    if not coarse and noise > 0:
         n = mesh.vertex_normals @ plane.normal
         walls = np.abs(n) < _UPRIGHT
         h = (mesh.vertices[walls] - plane.origin) @ plane.normal
-        kept = [_on_walls(t, outer, p[walls], h, mesh.median_edge) for t, outer in both]
+        kept = [_on_walls(t, outer, p[walls], h, mesh.median_edge, noise) for t, outer in both]
     return sorted(kept, key=lambda t: -t.length)

@@ -52,7 +52,7 @@ def _along(loop: TraceLoop, step: float) -> tuple[np.ndarray, np.ndarray]:
     p = loop.points[loop.vertex]
     p = np.vstack([p, p[:1]]) if loop.closed else p
     gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
-    count = np.maximum(np.ceil(gap / step).astype(int), 2)  # the middle of every chord, where it bows most
+    count = 2 * np.maximum(np.ceil(gap / (2 * step)).astype(int), 1)  # the middle of every chord, where it bows most
     row = np.repeat(np.arange(len(gap)), count)
     t = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
     at = p[row] + t[:, None] * (p[row + 1] - p[row])
