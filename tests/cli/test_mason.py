@@ -10,8 +10,13 @@ import pytest
 
 from deftmason.core.kernel.features import extrude
 from deftmason.core.kernel.files import write_step
+from deftmason.core.recipe.ledger import ledger
+from deftmason.core.recipe.parse import parse_recipe
+from deftmason.core.recipe.replay import Replay
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import PointCloud, TriMesh
+from deftmason.demo.bracket import bracket_scanner
+from deftmason.rig.scanner import scan_part
 
 from ..bracket import rebuilt
 from ..core.test_kernel import FLAT, rectangle
@@ -260,3 +265,45 @@ def test_a_command_that_breaks_down_is_status_3():
         [sys.executable, "-c", "from deftmason.cli.guarded import in_a_child; in_a_child(); raise SystemExit(4)"]
     )
     assert r.returncode == 4
+
+
+def test_a_first_draft_is_a_recipe_that_replays(tmp_path):
+    from ..trials.scanning import even_mesh_of
+
+    body = extrude(rectangle(40, 24), [], FLAT, 0, 12, "Block")
+    mesh = even_mesh_of(body, np.random.default_rng(1), 1.0, 0.01, 2.0)[0]
+    scan = _written(tmp_path / "scan.ply", mesh)
+    out = tmp_path / "draft"
+    got = mason("draft", scan, "--out", out, "--json")
+    assert got["model"]["volume"] == pytest.approx(40 * 24 * 12, rel=2e-3) and got["model"]["valid"]
+    assert got["explained"] > 0.99 and got["left"] == [] and np.shape(got["frame"]) == (4, 4)
+    assert {"model.step", "model.py", "scan.ply", "check.json", "recipe.json"} <= {p.name for p in out.iterdir()}
+    again = mason("replay", out / "recipe.json", "--out", tmp_path / "again", "--json")
+    assert again["model"]["volume"] == pytest.approx(got["model"]["volume"], rel=1e-9)
+    assert [s["status"] for s in again["steps"]] == [s["status"] for s in got["steps"]]
+    assert mason("draft", tmp_path / "none.ply", "--out", out, expect=3)
+    assert mason("draft", scan, "--out", out, "--noise", -1, expect=2)
+
+
+def test_a_second_scan_of_the_part_replays_without_a_pick(tmp_path):
+    """Other noise, another pose: every step stands, and what is measured holds the truth within its uncertainty."""
+    b = rebuilt()
+    mesh, pose = scan_part(b.truth, bracket_scanner(0.75, seed=77))
+    assert np.linalg.norm(pose.matrix[:3, 3] - b.pose.matrix[:3, 3]) > 5
+    write_scan(str(tmp_path / "second.ply"), mesh)
+    scan = f"Bracket scan={tmp_path / 'second.ply'}"
+    a = mason("replay", b.recipe, "--scan", scan, "--out", tmp_path / "out", "--json")
+    assert all(s["status"] in ("done", "needs attention") for s in a["steps"]), a["steps"]
+    assert a["model"]["valid"] and a["model"]["volume"] == pytest.approx(b.truth.volume, rel=0.003)
+    assert a["check"]["rms"] < 0.1 and a["check"]["within"] > 0.85
+    truth = {
+        "base_outline.width": 60, "base_outline.width_2": 90, "base_outline.diameter": 12, "base_outline.spacing_x": 68,
+        "base_outline.diameter_2": 8.5, "base_outline.spacing_y": 40, "base.end": 12, "boss_outline.width": 36,
+        "boss_outline.width_2": 50, "boss.draft": 2, "pocket.start": 14, "pivot_bore.diameter": 12,
+    }  # fmt: skip
+    values = {v["name"]: v for v in a["values"]}
+    first = {n: v for n, _, v in ledger(Replay(parse_recipe(b.steps), b.store, b.file).run())}
+    for name, true in truth.items():
+        v = values[name]
+        assert abs(v["measured"] - true) < max(3 * v["uncertainty"], 0.02), (name, v)
+        assert v["measured"] != first[name].measured  # read anew, not remembered

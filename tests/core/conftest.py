@@ -7,7 +7,7 @@ from deftmason.core.recipe.replay import Replay
 
 @pytest.fixture(autouse=True)
 def told_as_said(monkeypatch):
-    real = Replay._laid
+    real = Replay.laid
 
     def laid(self, step, key, progress):
         ran = real(self, step, key, progress)
@@ -18,4 +18,4 @@ def told_as_said(monkeypatch):
             tells.model_validate(ran.summary)
         return ran
 
-    monkeypatch.setattr(Replay, "_laid", laid)
+    monkeypatch.setattr(Replay, "laid", laid)

@@ -10,8 +10,9 @@ from deftmason.core.check.tide import NO_ANSWER, tide_colors
 from deftmason.core.deliver.drawing_files import write_dxf, write_svg
 from deftmason.core.deliver.script import model_script
 from deftmason.core.recipe.codec import pack, unpack
+from deftmason.core.recipe.ledger import ledger, slug
 from deftmason.core.recipe.parse import parse_step
-from deftmason.core.recipe.replay import Replay, ledger, slug
+from deftmason.core.recipe.replay import Replay
 from deftmason.core.recipe.step import Outcome
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.sketch.sizes import suggestions

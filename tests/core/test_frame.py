@@ -83,3 +83,17 @@ def test_motions_compose_and_invert():
     assert np.allclose(a.after(b).points(p), a.points(b.points(p)))
     assert np.allclose(a.inverse().points(a.points(p)), p)
     assert np.allclose(RigidMotion.identity().points(p), p)
+
+
+def test_zero_lies_on_the_first_axis_wherever_the_face_was_read():
+    """A face read at one side of the part, and a wall beside the axis, say nothing of where the axis is."""
+    pose = random_motion(np.random.default_rng(5), 200)
+    axis = Cylinder(np.array([3.0, -2, 31]), np.array([0, 0, 1.0]), 12.0)
+    foot = Plane(np.array([40.0, 17, 0]), np.array([0, 0, -1.0]))
+    keyway = Plane(np.array([3.0, 7, 9]), np.array([0, -1.0, 0]))
+    first, second, origin = (e.moved(pose) for e in (axis, keyway, foot))
+    for f in (set_frame(first, second, origin), set_frame(first, None, origin)):
+        on_axis = f.motion.points(pose.points(np.array([3.0, -2, 0])))
+        assert np.allclose(on_axis, 0, atol=1e-9)
+    alone = set_frame(first, second, None)
+    assert np.allclose(alone.motion.points(first.point)[:2], 0, atol=1e-9)

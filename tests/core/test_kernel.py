@@ -13,8 +13,8 @@ from deftmason.core.kernel.tessellate import edge_polylines, tessellate
 FLAT = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
 
 
-def rectangle(w, h, prefix="e"):
-    c = [(-w / 2, -h / 2), (w / 2, -h / 2), (w / 2, h / 2), (-w / 2, h / 2)]
+def rectangle(w, h, prefix="e", at=0.0):
+    c = [(at - w / 2, -h / 2), (at + w / 2, -h / 2), (at + w / 2, h / 2), (at - w / 2, h / 2)]
     return [Curve2D(f"{prefix}{i + 1}", "line", c[i], c[(i + 1) % 4]) for i in range(4)]
 
 
@@ -92,7 +92,12 @@ def test_names_are_the_same_when_sizes_change():
 def test_split_faces_are_told_apart():
     base = extrude(rectangle(60, 20), [], FLAT, 0, 10, "Base")
     slot = combine(base, extrude(rectangle(10, 40, "s"), [], FLAT, 5, 20, "Slot"), "cut", "Slot")
-    assert {"Base/top", "Base/top~2"} <= set(slot.face_names)
+    assert {"Base/top~Base/side/e2&Slot/side/s2", "Base/top~Base/side/e4&Slot/side/s4"} <= set(slot.face_names)
+    # Who held the whole face holds both halves; who holds one keeps it when the other is split again.
+    assert len(slot.faces_named("Base/top")) == 2
+    more = combine(slot, extrude(rectangle(4, 40, "t", -20), [], FLAT, 5, 20, "More"), "cut", "More")
+    assert "Base/top~Base/side/e2&Slot/side/s2" in more.face_names and len(more.faces_named("Base/top")) == 3
+    assert len(more.edges_named(("Base/side/e1", "Base/top", ""))) == 3
 
 
 def test_round_trips(tmp_path):

@@ -7,8 +7,9 @@ import pytest
 
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput
+from deftmason.core.recipe.ledger import ledger, set_value
 from deftmason.core.recipe.parse import kinds, parse_step
-from deftmason.core.recipe.replay import Replay, ledger, set_value, step_keys
+from deftmason.core.recipe.replay import Replay, step_keys
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.likeness import settle_onto
 

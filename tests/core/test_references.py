@@ -30,6 +30,15 @@ RECORDS = {
     "construct": {"of": ["d1", "d2"]},
     "measure": {"first": "d1", "second": "d2"},
     "combine": {"scans": ["s1", "s2"]},
+    "revolve": {"sketch": "k1", "frame": "f1", "body": "b1"},
+    "solid": {"frame": "f1", "on": "d1"},
+    "bodycombine": {"body": "b1", "tools": ["b2"]},
+    "repeat": {"body": "b1", "frame": "f1", "on": "d1"},
+    "bodymirror": {"body": "b1", "frame": "f1", "on": "d1"},
+    "bodymove": {"body": "b1", "frame": "f1"},
+    "cutoff": {"body": "b1", "frame": "f1", "on": "d1"},
+    "hollow": {"body": "b1"},
+    "chamfer": {"body": "b1", "edges": []},
 }
 
 
@@ -43,7 +52,7 @@ def test_every_kind_says_what_it_rests_on_and_every_id_in_it_is_one_of_those(kin
     step = parse_step(record(kind))
     found = references_in(type(step), step)
     texts = json.dumps(record(kind))
-    ids = {i for i in ("s1", "s2", "d1", "d2", "f1", "k1", "b1", "p1") if f'"{i}"' in texts}
+    ids = {i for i in ("s1", "s2", "d1", "d2", "f1", "k1", "b1", "b2", "p1") if f'"{i}"' in texts}
     assert {f.id for f in found} == ids
     assert set(step.inputs()) == {f.id for f in found if not f.ref.mention}
     gives = {"s": "scan", "d": "datum", "f": "frame", "k": "sketch", "b": "body", "p": "placement"}

@@ -12,9 +12,10 @@ from deftmason.core.sketch.distances import trace_residuals
 from deftmason.core.sketch.drawing import Relation, Size
 from deftmason.core.sketch.equations import relation_equations, size_value
 from deftmason.core.sketch.loops import closed_loops
+from deftmason.core.sketch.outlined import outlined
 from deftmason.core.sketch.relations import propose_relations
 from deftmason.core.sketch.sizes import measure_sizes, propose_sizes, round_value
-from deftmason.core.sketch.sketcher import draw, stroke_from_brush, strokes_of_trace
+from deftmason.core.sketch.sketcher import draw, stroke_from_brush
 from deftmason.core.sketch.solver import solve
 from deftmason.core.sketch.trace import TraceLoop, step_for, trace_noise, trace_of
 
@@ -55,7 +56,7 @@ def plate(noise=0.03, seed=0):
 
 
 def sketch(loops):
-    d = draw(loops, strokes_of_trace(loops, trace_noise(loops)), 1.5)
+    d = draw(loops, outlined(loops, trace_noise(loops)).strokes, 1.5)
     relations, refused, s = propose_relations(d)
     return d, relations, refused, s
 
@@ -246,7 +247,7 @@ def test_pieces_do_not_multiply_with_noise(noise):
     wave = np.stack([np.convolve(np.tile(rng.normal(size=n), 3), kernel, "same")[n : 2 * n] for _ in range(2)], 1)
     wave *= noise / wave.std()
     loops = [TraceLoop(loop.points + wave, True, loop.length)]
-    strokes = strokes_of_trace(loops, trace_noise(loops))
+    strokes = outlined(loops, trace_noise(loops)).strokes
     assert [s.kind for s in strokes].count("line") == 4 and len(strokes) <= 10
 
 

@@ -56,7 +56,11 @@ class Person:
     def job(self, data: bytes, name: str = "Brick") -> int:
         up = self.upload("brick.ply", data)
         assert up.status_code == 200, up.text[:300]
-        r = self.ask("POST", "/jobs", {"scans": [{"upload": up.json()["upload"]}], "name": name})
+        brought = up.json()
+        while "upload" not in brought:  # still being read
+            time.sleep(0.2)
+            brought = self.get(f"/uploads/{brought['study']}")
+        r = self.ask("POST", "/jobs", {"scans": [{"upload": brought["upload"]}], "name": name})
         assert r.status_code == 200, r.text[:300]
         return r.json()["id"]
 

@@ -110,7 +110,8 @@ def test_what_a_lost_reference_could_be_is_said(api, block_bytes):
     api.lean("POST", f"/jobs/{job}/stones", {"step": frame})
     api.lean("POST", f"/jobs/{job}/stones/d0/switch")
     lost = api.lean("GET", f"/jobs/{job}/stones/f")["lost"]
-    assert lost == [{"path": ["first"], "gives": ["datum"], "candidates": ["d1"]}]
+    assert [(l["path"], l["gives"], l["what"]) for l in lost] == [(["first"], ["datum"], "'D0'")]
+    assert [(c["value"], c["label"]) for c in lost[0]["candidates"]] == [("d1", "D1")]
     api.lean("POST", f"/jobs/{job}/stones/d0/switch")
     assert api.lean("GET", f"/jobs/{job}/stones/f")["lost"] == []
 

@@ -45,6 +45,22 @@ def test_a_datum_stands_on_the_paper(api, job):
     assert line["at"][0][1] == pytest.approx(line["at"][1][1], abs=1e-6)  # the front is the x axis
 
 
+def test_another_sketch_stands_on_the_paper(api, job):
+    first = change(api, job, WHERE, do="draw", kind="rectangle", places=[[2, 3], [22, 13]])
+    lay(api, job, {**first, "id": "first", "kind": "sketch", "name": "First"})
+    above = {**WHERE, "height": 15, "projected": [{"id": "g1", "of": "first"}]}
+    got = api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": above})
+    assert len(got["projected"]) == 4 and all(e["id"].startswith("g1e") for e in got["projected"])
+    drawn = change(api, job, above, do="draw", kind="circle", places=[[12, 8], [15, 8]])
+    drawn["relations"].append({"kind": "on_curve", "of": ["e1.center", got["projected"][0]["id"]]})
+    drawn = change(api, job, drawn, do="draw", kind="point", places=[[1, 1]])
+    line, circle = got["projected"][0], next(s for s in drawn["strokes"] if s["kind"] == "circle")
+    (x, y), a, b = circle["at"][0], line["outline"][0], line["outline"][-1]
+    assert (b[0] - a[0]) * (y - a[1]) - (b[1] - a[1]) * (x - a[0]) == pytest.approx(0, abs=1e-6)
+    aside = {**above, "axis": "x", "height": 5}
+    assert len(api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": aside})["projected"]) == 4
+
+
 def test_drawn_changed_dragged_and_laid(api, job):
     s = change(api, job, WHERE, do="draw", kind="rectangle", places=[[2, 3], [22, 13]])
     assert len(s["strokes"]) == 4 and all(not x["places"] for x in s["strokes"])

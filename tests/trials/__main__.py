@@ -7,7 +7,7 @@ import sys
 
 from .report import keep, lines, run
 
-AREAS = ("fits", "picks", "sections", "deviation", "clean", "join", "zones", "symmetry", "traces")
+AREAS = ("fits", "picks", "sections", "deviation", "clean", "join", "zones", "symmetry", "traces", "repeats", "draft")
 
 
 def main(area: str, count: int = 40, seed: int = 0) -> None:

@@ -76,7 +76,7 @@ def _arc(p):
     return c, r, s, turn
 
 
-def _place(p, t):
+def places_on(p, t):
     if p[0] == "line":
         return p[1] + t[:, None] * (p[2] - p[1])
     c, r, s, turn = _arc(p)
@@ -84,13 +84,13 @@ def _place(p, t):
     return c + r * np.column_stack([np.cos(a), np.sin(a)])
 
 
-def _length(p):
+def length_of(p):
     return float(np.linalg.norm(p[2] - p[1])) if p[0] == "line" else abs(_arc(p)[3]) * _arc(p)[1]
 
 
 def _ring(rng, pieces, spacing, straddle):
     """Places round the outline: evenly with no regard to corners, or each piece's own, its ends among them."""
-    lengths = np.array([_length(p) for p in pieces])
+    lengths = np.array([length_of(p) for p in pieces])
     if straddle:
         total = lengths.sum()
         s = (
@@ -103,15 +103,15 @@ def _ring(rng, pieces, spacing, straddle):
         s.sort()
         at = np.concatenate([[0], np.cumsum(lengths)])
         k = np.clip(np.searchsorted(at, s, side="right") - 1, 0, len(pieces) - 1)
-        return np.vstack([_place(pieces[i], np.array([(x - at[i]) / lengths[i]])) for i, x in zip(k, s)])
+        return np.vstack([places_on(pieces[i], np.array([(x - at[i]) / lengths[i]])) for i, x in zip(k, s)])
     out = []
     for p in pieces:
         n = 1 if p[0] == "line" else max(4, int(np.ceil(abs(_arc(p)[3]) / rng.uniform(0.15, 0.4))))
-        out.append(_place(p, np.arange(n) / n))
+        out.append(places_on(p, np.arange(n) / n))
     return np.vstack(out)
 
 
-def _wall(rng, loops, spacing, straddle, noise):
+def wall(rng, loops, spacing, straddle, noise):
     """A band of facets over closed outlines, about z = 0."""
     vertices, faces, count = [], [], 0
     for pieces in loops:
@@ -149,7 +149,7 @@ def case(seed: int) -> list[Outcome]:
     noise = float(rng.choice([0.0, 0.01, 0.03])) if straddle else 0.0
     size = random_size(rng)
     k = size / 100
-    mesh = _wall(rng, loops, spacing, straddle, noise)
+    mesh = wall(rng, loops, spacing, straddle, noise)
     turn, move = Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 20])
     mesh = TriMesh(k * mesh.vertices @ turn.T + move, mesh.faces)
     index = ScanIndex(mesh)
@@ -168,9 +168,9 @@ def case(seed: int) -> list[Outcome]:
     drawn = [e for e in s.geometry if e["kind"] != "spline"]
     for pieces in loops:
         for p in pieces:
-            length = _length(p)
+            length = length_of(p)
             aside = min(0.5 * spacing / length, 0.3) if straddle else 0.02
-            q = k * _place(p, np.linspace(aside, 1 - aside, 15))
+            q = k * places_on(p, np.linspace(aside, 1 - aside, 15))
             off = np.min([entity_distance(e, q) for e in drawn], axis=0)
             worst = max(worst, float(off.max()) / unit)
             missing += off.max() > 2 * unit

@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, fits, join, picks, sections, symmetry, traces, zones
+from . import clean, deviation, draft, fits, join, picks, repeats, sections, symmetry, traces, zones
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -15,6 +15,8 @@ SEEDS = [
     (zones, [2, 3, 7]),
     (symmetry, [0, 1, 2]),
     (traces, [0, 1, 2, 3]),
+    (repeats, [0, 5, 8, 12]),
+    (draft, [0, 4]),
 ]
 
 

@@ -2,13 +2,15 @@
 
 import json
 import os
+import re
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from ..hostile.people import Person
 from ..served import Server
-from .room import ARGS
+from .room import ARGS, Room
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -53,3 +55,32 @@ def page(browser):
     yield p
     context.close()
     assert not p.wrong, p.wrong
+
+
+def keys(job):
+    return [(s["id"], s["key"]) for s in job["stones"]]
+
+
+@pytest.fixture
+def opened(server, page):
+    """Opens a job of the shelf by its name; the job is as it was afterwards: other tests work on it too."""
+    begun = []
+
+    def begin(job):
+        page.goto(server.url)
+        page.get_by_role("link", name=re.compile(job)).first.click()
+        page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+        room = Room(page, np.eye(4))
+        number = page.url.rstrip("/").rsplit("/", 1)[1]
+        if all(n != number for n, _ in begun):
+            begun.append((number, keys(room.job())))
+        return room
+
+    yield begin
+    person = Person(server.url)
+    for job, before in reversed(begun):
+        for _ in range(12):
+            if keys(person.get(f"/jobs/{job}")) == before:
+                break
+            assert person.ask("POST", f"/jobs/{job}/undo").status_code == 200
+        assert keys(person.get(f"/jobs/{job}")) == before

@@ -10,7 +10,7 @@ import pytest
 from deftmason.core.scan.files import write_scan
 from deftmason.demo.pump_cap import PumpCap
 
-from ..sprocket import Sprocket, sprocket_scan
+from ..sprocket import Sprocket, sprocket_outline, sprocket_scan
 from .paper import Paper, upload_job
 from .room import Room
 from .test_story import chips, choose, evidence, shot
@@ -74,7 +74,7 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
 
 
 def test_a_turned_profile_with_its_axis_and_a_flanks_angle(server, page):
-    room, paper = opened(server, page, "Pump cap", "Sketch on a turned profile")
+    room, paper = opened(server, page, "Pump cap(?!,)", "Sketch on a turned profile")
     paper.follow("line")
     p = CAP.profile
     for a, b in ((13, 14), (12, 13), (11, 12)):  # top, flank, barrel: joined by themselves
@@ -195,6 +195,46 @@ def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_byte
     ys = [p[1] for e in grown if e["kind"] == "line" for p in (e["start"], e["end"])]
     assert max(xs) - min(xs) == pytest.approx(w + 4, abs=0.04) and max(ys) - min(ys) == pytest.approx(h + 4, abs=0.04)
     assert sum(bool(e.get("construction")) for e in s["geometry"]) >= 1
+
+
+def test_a_toothed_outline_by_itself_and_one_flank_changed(server, page, sprocket_bytes):
+    page.goto(upload_job(server, "Sprocket's teeth", "Sprocket.ply", sprocket_bytes, sprocket_steps()))
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room, paper = Room(page, np.eye(4)), Paper(page)
+    room.tool("Sketch", "Sketch on a cut")
+    paper.traced()
+    page.wait_for_timeout(1500)
+    page.get_by_role("button", name="Draw the whole outline").click()
+    paper.count(4 * S.teeth + 2 + 2 + 8 + 1 + 1)  # teeth, a slot, a window, a bore, and the middle of the ring
+    paper.settled()
+    paper.bench.get_by_text(re.compile(f"repeats {S.teeth} times")).wait_for()
+    size = page.locator("[data-size]").filter(has_text="°").first
+    size.click()
+    page.get_by_label("Size", exact=True).fill("50")
+    page.get_by_label("Size", exact=True).press("Enter")
+    paper.settled()
+    shot(page, "sketch-teeth")
+    room.name("Teeth")
+    room.lay("Teeth")
+    s = told(room, "Teeth")
+    teeth = [
+        e for e in s["geometry"] if e["kind"] == "line" and np.hypot(*np.mean([e["start"], e["end"]], axis=0)) > 28
+    ]
+    lean = []
+    for e in teeth:
+        a, b = np.array(e["start"]), np.array(e["end"])
+        u, m = (b - a) / np.linalg.norm(b - a), (a + b) / np.linalg.norm(a + b)
+        if abs(u @ m) > 0.5:
+            lean.append(np.degrees(np.arccos(abs(u @ m))))
+    assert len(teeth) == 4 * S.teeth and len(lean) == 2 * S.teeth
+    # Both flanks of a gap lean to its middle by half of 50 degrees, each from its own middle's direction.
+    corners = {round(float(np.hypot(*e["start"])), 2) for e in teeth}
+    assert np.ptp(lean) < 0.1 and max(corners) == pytest.approx(S.tip, abs=0.3)
+    angle = next(z for z in s["sizes"] if z["kind"] == "angle")
+    outline = sprocket_outline()
+    down, up = outline[3] - outline[2], outline[5] - outline[4]
+    true = np.degrees(np.arccos(-(down @ up) / np.linalg.norm(down) / np.linalg.norm(up)))
+    assert angle["chosen"] == 50 and angle["measured"] == pytest.approx(true, abs=3 * angle["uncertainty"])
 
 
 def test_a_contradiction_is_told_and_let_go(server, page):

@@ -48,7 +48,7 @@ def evidence(page):
 def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).wait_for()
-    assert page.locator("main").get_by_text("demo", exact=True).count() == 6
+    assert page.locator("main").get_by_text("demo", exact=True).count() == 7
     shot(page, "shelf")
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
@@ -347,6 +347,8 @@ def test_brushed_line_and_circle_are_fitted(server, page):
     page.get_by_label("Height of the plane, mm").press("Tab")
     page.wait_for_timeout(2500)
     paper = Paper(page)
+    paper.traced()
+    paper.settled()
     paper.follow("line")
     paper.brush([[x, -30] for x in np.linspace(-30, 30, 14)])
     paper.entity("e1")

@@ -6,6 +6,7 @@ import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
+import { vTyping } from './bench/typing'
 import { KINDS, STAGES } from './kinds/all'
 import { register } from './kinds/registry'
 import Shelf from './shelf/Shelf.vue'
@@ -22,4 +23,4 @@ const router = createRouter({
   ],
 })
 
-createApp(App).use(createPinia()).use(router).mount('#app')
+createApp(App).use(createPinia()).use(router).directive('typing', vTyping).mount('#app')

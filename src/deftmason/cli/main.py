@@ -388,6 +388,7 @@ def cut(
 def _sketch(section, plane, index, noise, progress):
     """The drawing in contract keys and what could not be said of the trace."""
     from ..core.sketch.automatic import automatic_sketch
+    from ..core.sketch.repeats import between_entities
     from ..core.sketch.trace import step_for, trace_of
 
     step = step_for(index.mesh.median_edge)
@@ -397,8 +398,8 @@ def _sketch(section, plane, index, noise, progress):
     s = automatic_sketch(traces, step, noise=noise, progress=progress)
     joined = [{"kind": "coincident", "of": [k.id, k.joins]} for k in s.strokes if k.joins in s.drawing.entities]
     return {
-        "entities": s.geometry,
-        "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in s.relations],
+        "entities": [e for e in s.geometry if e["kind"] != "point"],
+        "constraints": joined + [{"kind": r.kind, "of": list(r.of)} for r in between_entities(s.drawing, s.relations)],
         "rms": s.told.rms,
         "max_distance": s.told.max_distance,
         "freedom": s.solution.freedom if s.solution is not None else len(s.drawing.x),
@@ -504,6 +505,26 @@ def replay(
     answer, code = replay_recipe(recipe, out, _pairs(scan, "scan"), _pairs(set_, "set"), _bar(progress))
     lines = [f"{s['status']:<16}{s['name']}{': ' + s['says'] if s['says'] else ''}" for s in answer["steps"]]
     _print(answer, as_json, lines)
+    raise typer.Exit(code)
+
+
+@app.command()
+def draft(
+    file: str,
+    out: Annotated[str, typer.Option("--out", help="Folder for the recipe and the results.")],
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured if not given.")
+    ] = None,
+    units: Units = "mm",
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Propose a first whole model of a scan, as ordinary steps."""
+    from .drafting import draft_scan
+
+    answer, code = draft_scan(file, out, noise, units, _bar(progress))
+    lines = [f"{s['status']:<16}{s['name']}{': ' + s['says'] if s['says'] else ''}" for s in answer["steps"]]
+    _print(answer, as_json, [*lines, f"explains {answer['explained']:.1%} of the scan"])
     raise typer.Exit(code)
 
 

@@ -11,14 +11,15 @@ import time
 from ..core.deliver.script import model_script
 from ..core.errors import BadArgument, BadInput
 from ..core.kernel.files import write_step
+from ..core.recipe.ledger import ledger, set_value
 from ..core.recipe.parse import parse_step
 from ..core.recipe.recipefile import read_recipe
 from ..core.recipe.references import files_in
-from ..core.recipe.replay import Replay, ledger, set_value, working_scan
+from ..core.recipe.replay import Replay, working_scan
 from ..core.recipe.store import ResultStore
 from ..core.scan.files import write_scan
 
-__all__ = ["replay_recipe", "file_sha256"]
+__all__ = ["answer_of", "file_sha256", "replay_recipe", "write_results"]
 
 _CONTRACT_STATUS = {
     "sound": "done",
@@ -83,15 +84,16 @@ def replay_recipe(path: str, out: str, scans: dict[str, str], changes: dict[str,
             steps = [parse_step(s) for s in records]
             replay = Replay(steps, store, scan_file, replaced)
             ran = replay.run(progress)
-        answer = _answer(ran, replay)
-        _write(out, name, ran, replay, answer)
+        answer = answer_of(ran, replay)
+        write_results(out, name, ran, replay, answer)
     answer["seconds"] = time.perf_counter() - begin
     unfinished = [r for r in ran if r.status in ("failed", "waiting")]
     answer["warnings"] = [f"{r.step.name}: {r.says}" for r in ran if r.says and r.status not in ("sound", "off")]
     return answer, 4 if unfinished else 0
 
 
-def _answer(ran, replay) -> dict:
+def answer_of(ran, replay) -> dict:
+    """Steps, model, values and check of a recipe that has run, in contract keys."""
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     checks = [r for r in ran if r.done and r.step.produces == "deviation"]
     model = None
@@ -119,7 +121,8 @@ def _answer(ran, replay) -> dict:
     }
 
 
-def _write(out: str, name: str, ran, replay, answer) -> None:
+def write_results(out: str, name: str, ran, replay, answer) -> None:
+    """The model, the scan in the job's frame, the script and the check, into a folder."""
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     frames = [r for r in ran if r.done and r.step.produces == "frame"]
     scan = working_scan(ran)

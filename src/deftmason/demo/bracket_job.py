@@ -8,14 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
-
 from ..core.elements import RigidMotion
-from ..core.recipe.parse import parse_step
-from ..core.recipe.replay import Ran, Replay
-from ..core.recipe.sketching import automatic
+from ..core.recipe.laying import Laying
+from ..core.recipe.replay import Replay
 from ..core.recipe.store import ResultStore
-from ..core.sketch.sizes import round_value
 
 __all__ = ["bracket_steps"]
 
@@ -29,63 +25,15 @@ def bracket_steps(
     until: str = "check",
 ) -> list[dict]:
     """Step records from the scan up to the step of the id ``until``."""
-    steps = [dict(scan_step)]
-
-    def pick(place, normal, rule="same facing", angle=None):
-        return {
-            "place": [float(c) for c in pose.points(np.array(place, float))],
-            "normal": [float(c) for c in pose.vectors(np.array(normal, float))],
-            "rule": rule,
-            "angle_deg": angle,
-        }
-
-    def replay() -> Replay:
-        return Replay([parse_step(s) for s in steps], store, scan_file)
-
-    def lay(step: dict) -> Ran:
-        steps.append(step)
-        ran = replay().run()[-1]
-        if not ran.done:
-            raise RuntimeError(f"{step['name']}: {ran.says}")
-        return ran
-
-    def choose(step: dict, ran: Ran) -> None:
-        """Take the round number the measurement allows, as a user would with one click."""
-        for v in ran.values:
-            if v.measured is None or not v.path or v.path[0] == "sizes" or (v.name == "draft" and v.source != "scan"):
-                continue
-            value, why = round_value(v.measured, v.uncertainty or 0.0)
-            target = step
-            for k in v.path[:-1]:
-                target = target.setdefault(k, {})
-            if why == "round":
-                target[v.path[-1]], target["source"] = value, "rounded"
-        replay().run()
+    j = Laying([dict(scan_step)], pose, store, scan_file)
+    pick = j.pick
 
     def drawn(step_id: str, name: str, height: float) -> dict:
-        record = {
-            "id": step_id,
-            "kind": "sketch",
-            "name": name,
-            "scan": "scan",
-            "frame": "frame",
-            "axis": "z",
-            "height": height,
-        }
-        found = automatic(parse_step(record), replay())
-        return {**record, **{k: found[k] for k in ("strokes", "sizes", "relations")}}
-
-    def loop_near(sketch: Ran, test) -> list[str]:
-        out = []
-        entities = {e["id"]: e for e in sketch.summary["geometry"]}
-        for ids in sketch.summary["loops"]:
-            e = entities[ids[0]]
-            if test(e, len(ids)):
-                out.append(ids[0])
-        return out
+        where = {"scan": "scan", "frame": "frame", "axis": "z", "height": height}
+        return j.drawn({"id": step_id, "name": name, **where})
 
     common = {"scan": "scan", "frame": "frame"}
-    replay().run()
+    j.replay().run()
     plan: list[tuple[str, Callable[[], dict]]] = [
         (
             "seat",
@@ -171,7 +119,7 @@ def bracket_steps(
                 "sketch": "bosscut",
                 "body": "boss",
                 "how": "cut",
-                "loops": loop_near(ran["bosscut"], lambda e, n: n > 1)[1:2],
+                "loops": j.loops("bosscut", lambda e, n: n > 1)[1:2],
                 "start": {"to": "face", "pick": pick((11, 2, 14), (0, 0, 1))},
                 "end": {"to": "through"},
             },
@@ -186,7 +134,7 @@ def bracket_steps(
                 "sketch": "outline",
                 "body": "pocket",
                 "how": "cut",
-                "loops": loop_near(ran["outline"], lambda e, n: e["kind"] == "circle"),
+                "loops": j.loops("outline", lambda e, n: e["kind"] == "circle"),
                 "start": {"to": "through"},
                 "end": {"to": "through"},
             },
@@ -199,7 +147,7 @@ def bracket_steps(
                 "name": "Foot rounding",
                 **common,
                 "body": "bores",
-                "edges": _edges_between(replay(), "bores", "Base/top", "Boss/side"),
+                "edges": _edges_between(j.replay(), "bores", "Base/top", "Boss/side"),
             },
         ),
         (
@@ -215,16 +163,14 @@ def bracket_steps(
             },
         ),
     ]
-    ran: dict[str, Ran] = {}
     for name, make in plan:
         if until == "scan":
             break
         step = make()
-        ran[name] = lay(step)
-        choose(step, ran[name])
+        j.choose(step, j.lay(step))
         if name == until:
             break
-    return steps
+    return j.steps
 
 
 def _edges_between(replay: Replay, body: str, first: str, second: str) -> list[list]:

@@ -72,6 +72,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft
+         * @description A first whole model of a scan, proposed; a study.
+         */
+        post: operations["deftmason_server_jobs_drafting_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/draft/laid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lay Draft
+         * @description Lay the steps of a first draft, as one edit.
+         */
+        post: operations["deftmason_server_jobs_drafting_lay_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/edges": {
         parameters: {
             query?: never;
@@ -524,6 +564,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/solve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Solve
+         * @description Numbers of the model moved together until the whole scan lies nearest to it; a study, nothing is changed.
+         */
+        post: operations["deftmason_server_jobs_solving_solve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/solve/taken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take
+         * @description Choose the numbers that were found together, as one edit.
+         */
+        post: operations["deftmason_server_jobs_solving_take"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/stamp": {
         parameters: {
             query?: never;
@@ -584,9 +664,30 @@ export interface paths {
         post?: never;
         /**
          * Take Out
-         * @description Take a stone out; refused while others rest on it.
+         * @description Take a stone out; refused while others rest on it, unless they go ``along``.
          */
         delete: operations["deftmason_server_jobs_stones_take_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/stones/{step_id}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Move
+         * @description Move a stone right after another; refused where it rests on what would come after, or others before rest on
+         *     it.
+         */
+        post: operations["deftmason_server_jobs_stones_move"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -721,9 +822,29 @@ export interface paths {
         put?: never;
         /**
          * Choose
-         * @description Choose another number for a value of the ledger.
+         * @description Choose another number for a value of the ledger, or a formula that gives it.
          */
         post: operations["deftmason_server_jobs_stones_choose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/values/naming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Name Value
+         * @description Call a value by a name of its own; formulas that use it follow.
+         */
+        post: operations["deftmason_server_jobs_stones_name_value"];
         delete?: never;
         options?: never;
         head?: never;
@@ -834,6 +955,40 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AxisTold */
+        AxisTold: {
+            /** Area */
+            area: number;
+            /** Axis */
+            axis: number[][];
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /**
          * BackgroundStep
          * @description What is not the part, dropped: the slab it stood on, all but one island, or what lies in an outline.
@@ -852,6 +1007,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -884,6 +1044,13 @@ export interface components {
              * @default true
              */
             scraps: boolean;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -960,6 +1127,11 @@ export interface components {
             face_names: string[];
             /** Faces */
             faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
             /** Readings */
             readings: {
                 [key: string]: components["schemas"]["ReadingTold"];
@@ -988,6 +1160,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -1025,6 +1202,13 @@ export interface components {
              * @enum {string}
              */
             shape: "flat" | "tangent" | "curved";
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1133,6 +1317,18 @@ export interface components {
                 number
             ] | null;
         };
+        /**
+         * Candidate
+         * @description What could stand for something that is gone: its value in the record, in words, and where it lies (frame).
+         */
+        Candidate: {
+            /** Label */
+            label: string;
+            /** Place */
+            place: number[];
+            /** Value */
+            value: unknown;
+        };
         /** CaptureTold */
         CaptureTold: {
             /** Bounds */
@@ -1163,6 +1359,106 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * ChamferStep
+         * @description Named edges, and what runs smoothly on from them, cut off by a leg.
+         */
+        ChamferStep: {
+            /**
+             * Body
+             * @description The body whose edges are cut off.
+             */
+            body: string;
+            /**
+             * Edges
+             * @description Edges by the names of their two faces, and what tells one of several apart.
+             */
+            edges: [
+                string,
+                string,
+                string | number
+            ][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default chamfer
+             * @constant
+             */
+            kind: "chamfer";
+            /** @description How far from the edge it is cut on either face, mm. */
+            leg: components["schemas"]["Chosen"];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** ChamferTold */
+        ChamferTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Edges */
+            edges: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Leg */
+            leg: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Middles */
+            middles: number[][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
         };
         /**
          * Change
@@ -1214,6 +1510,12 @@ export interface components {
              * @description The entities or places it is about.
              */
             of?: string[];
+            /**
+             * Other
+             * @description Of drawings of the whole trace, how many after the shortest.
+             * @default 0
+             */
+            other: number;
             /**
              * Places
              * @description Places on the paper, mm.
@@ -1267,6 +1569,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Frame
              * @description The frame the body lies in.
              */
@@ -1305,6 +1612,13 @@ export interface components {
              */
             tolerance: number;
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -1325,7 +1639,7 @@ export interface components {
              * @default scan
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
             /**
              * Value
              * @description The chosen number (mm or degrees); none: take what the scan says.
@@ -1370,6 +1684,69 @@ export interface components {
             triangles: number;
         };
         /**
+         * CombineBodiesStep
+         * @description Whole bodies joined, cut from one, or reduced to what they share.
+         */
+        CombineBodiesStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * How
+             * @description What is done with the tools.
+             * @default cut
+             * @enum {string}
+             */
+            how: "join" | "cut" | "intersect";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default bodycombine
+             * @constant
+             */
+            kind: "bodycombine";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Tools
+             * @description The bodies it is done with.
+             */
+            tools: string[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
          * CombineStep
          * @description Several clouds made one, doubled layers dropped.
          */
@@ -1380,6 +1757,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -1407,6 +1789,13 @@ export interface components {
              * @description The clouds, best first.
              */
             scans: string[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1472,6 +1861,11 @@ export interface components {
              */
             flip: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -1492,6 +1886,13 @@ export interface components {
              * @description The datums it is made of.
              */
             of: string[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1551,6 +1952,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -1591,6 +1997,13 @@ export interface components {
              */
             scan: string;
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -1630,6 +2043,84 @@ export interface components {
             triangles: number;
         };
         /**
+         * CutOffStep
+         * @description A body cut off by a plane; the side that is kept is named, not clicked.
+         */
+        CutOffStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep
+             * @description Which side is kept: behind the plane, or where its normal points.
+             * @default behind
+             * @enum {string}
+             */
+            keep: "behind" | "before";
+            /**
+             * Kind
+             * @default cutoff
+             * @constant
+             */
+            kind: "cutoff";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description How far beyond the plane along its normal it is cut, mm. */
+            offset: components["schemas"]["Chosen"];
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
          * DatumStep
          * @description A plane, axis, cone, ball or ring through the surface at a picked place.
          */
@@ -1659,6 +2150,11 @@ export interface components {
              * @default false
              */
             flip: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -1694,6 +2190,13 @@ export interface components {
              * @default null
              */
             square_to: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1784,6 +2287,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -1829,6 +2337,13 @@ export interface components {
              * @default 100000
              */
             triangles: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -1918,6 +2433,46 @@ export interface components {
             /** Within */
             within: number | null;
         };
+        /** DraftLaying */
+        DraftLaying: {
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** DraftRequest */
+        DraftRequest: {
+            /** Scan */
+            scan: string;
+        };
+        /** DraftStudy */
+        DraftStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["DraftView"] | null;
+            /** Study */
+            study: number;
+        };
+        /**
+         * DraftView
+         * @description Steps as they would be laid; ``explained`` the share of the scan within tolerance of their model.
+         */
+        DraftView: {
+            /** Explained */
+            explained: number;
+            /** Left */
+            left: components["schemas"]["LeftView"][];
+            /** Said */
+            said: string[];
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
         /** DragRequest */
         DragRequest: {
             /** Handle */
@@ -1966,11 +2521,11 @@ export interface components {
             pick: components["schemas"]["Pick"] | null;
             /**
              * To
-             * @description A face picked on the scan, a height, or past the body.
+             * @description A face picked on the scan, a height, past the body, a bent face of the scan as it is, or as far from the paper as the other end.
              * @default face
              * @enum {string}
              */
-            to: "face" | "height" | "through";
+            to: "face" | "height" | "through" | "surface" | "opposite";
         };
         /**
          * ExtrudeStep
@@ -1993,6 +2548,11 @@ export interface components {
             enabled: boolean;
             /** @description Where it ends. */
             end: components["schemas"]["End"];
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Frame
              * @description The frame the sketch lies in.
@@ -2045,6 +2605,13 @@ export interface components {
             /** @description Where it begins. */
             start: components["schemas"]["End"];
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -2065,10 +2632,22 @@ export interface components {
             face_names: string[];
             /** Faces */
             faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
             /** Meets */
             meets: string[];
             /** Notes */
             notes: string[];
+            /**
+             * Patches
+             * @default {}
+             */
+            patches: {
+                [key: string]: components["schemas"]["PatchTold"];
+            };
             /** Pushed */
             pushed: number[];
             /** Readings */
@@ -2119,12 +2698,12 @@ export interface components {
             body: string;
             /**
              * Edges
-             * @description Edges by the names of their two faces, and a number among several.
+             * @description Edges by the names of their two faces, and what tells one of several apart.
              */
             edges: [
                 string,
                 string,
-                number
+                string | number
             ][];
             /**
              * Enabled
@@ -2132,6 +2711,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Frame
              * @description The frame the body lies in.
@@ -2161,6 +2745,13 @@ export interface components {
              */
             scan: string;
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -2179,6 +2770,11 @@ export interface components {
             face_names: string[];
             /** Faces */
             faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
             /** Middles */
             middles: number[][];
             /** Radius */
@@ -2199,6 +2795,18 @@ export interface components {
             valid: boolean;
             /** Volume */
             volume: number;
+        };
+        /**
+         * Formula
+         * @description What gives the number at ``path`` of a step. Angles are in degrees, sin(30) is a half.
+         */
+        Formula: {
+            /** Path */
+            path: (string | number)[];
+            /** Text */
+            text: string;
+            /** Uses */
+            uses: components["schemas"]["Use"][];
         };
         /**
          * FrameStep
@@ -2236,6 +2844,11 @@ export interface components {
              */
             flip_second: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2270,6 +2883,13 @@ export interface components {
              * @enum {string}
              */
             second_axis: "x" | "y" | "z";
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -2379,6 +2999,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2422,6 +3047,13 @@ export interface components {
              */
             shape: "flat" | "tangent" | "curved";
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -2434,6 +3066,98 @@ export interface components {
              * @enum {string}
              */
             which: "all" | "shortest" | "all but the longest" | "picked";
+        };
+        /**
+         * HollowStep
+         * @description A body hollowed out to walls, open where faces are named.
+         */
+        HollowStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default hollow
+             * @constant
+             */
+            kind: "hollow";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Open Faces
+             * @description Faces that are left open, by name.
+             */
+            open_faces: string[];
+            /** @description Of the walls, mm. */
+            thickness: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** HollowTold */
+        HollowTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Middles */
+            middles: number[][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
         };
         /** JobCard */
         JobCard: {
@@ -2475,8 +3199,13 @@ export interface components {
             /** Values */
             values: components["schemas"]["ValueLine"][];
         };
-        /** Laying */
+        /**
+         * Laying
+         * @description A step to lay; a new one right after the step ``after``, else at the end.
+         */
         Laying: {
+            /** After */
+            after?: string | null;
             /** Step */
             step: {
                 [key: string]: unknown;
@@ -2508,6 +3237,10 @@ export interface components {
             cost: number | null;
             /** Fixed */
             fixed: boolean;
+            /** Formula */
+            formula: string | null;
+            /** Given */
+            given: boolean;
             /** Label */
             label: string;
             /** Measured */
@@ -2524,6 +3257,8 @@ export interface components {
             uncertainty: number | null;
             /** Unit */
             unit: string;
+            /** Used By */
+            used_by: string[];
         };
         /**
          * Left
@@ -2543,6 +3278,19 @@ export interface components {
             /** Why */
             why: string;
         };
+        /** LeftView */
+        LeftView: {
+            /** Area */
+            area: number;
+            /** Place */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /** Why */
+            why: string;
+        };
         /** Link */
         Link: {
             /** A */
@@ -2558,15 +3306,48 @@ export interface components {
         };
         /**
          * Lost
-         * @description A reference whose step is gone, off or failed, and the steps that could stand there.
+         * @description A reference whose step, face or edge is gone; ``place`` where it last was (frame), where known; and what could
+         *     stand there, the nearest first.
          */
         Lost: {
             /** Candidates */
-            candidates: string[];
+            candidates: components["schemas"]["LostCandidate"][];
             /** Gives */
             gives: string[];
             /** Path */
             path: (string | number)[];
+            /** Place */
+            place?: number[] | null;
+            /** What */
+            what: string;
+        };
+        /**
+         * LostCandidate
+         * @description What could stand where something is lost; ``place`` in the frame and ``away`` mm from where that last was, where
+         *     known.
+         */
+        LostCandidate: {
+            /** Away */
+            away?: number | null;
+            /** Label */
+            label: string;
+            /** Place */
+            place?: number[] | null;
+            /** Value */
+            value: unknown;
+        };
+        /**
+         * LostPart
+         * @description A reference to a face or an edge that the body has no more: where in the record, in words, what could stand
+         *     there.
+         */
+        LostPart: {
+            /** Candidates */
+            candidates: components["schemas"]["Candidate"][];
+            /** Path */
+            path: (string | number)[];
+            /** What */
+            what: string;
         };
         /**
          * MadeDatumTold
@@ -2691,6 +3472,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2729,6 +3515,13 @@ export interface components {
              */
             scans: string[];
             /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
              * Version
              * @description Version of this kind's parameters.
              * @default 1
@@ -2752,6 +3545,11 @@ export interface components {
              */
             first: string;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2772,6 +3570,13 @@ export interface components {
              * @description To this datum.
              */
             second: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -2827,6 +3632,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2864,6 +3674,13 @@ export interface components {
              * @default null
              */
             resolution: number | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -2917,6 +3734,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2937,6 +3759,13 @@ export interface components {
              * @description The scan it is found on.
              */
             scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -2989,6 +3818,81 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * MirroredBodyStep
+         * @description A body's image in a plane, alone or joined with it.
+         */
+        MirroredBodyStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep
+             * @description The image is joined with the body.
+             * @default true
+             */
+            keep: boolean;
+            /**
+             * Kind
+             * @default bodymirror
+             * @constant
+             */
+            kind: "bodymirror";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
         /** Miss */
         Miss: {
             /** Datum */
@@ -3002,6 +3906,87 @@ export interface components {
         MoreScans: {
             /** Scans */
             scans: components["schemas"]["BroughtIn"][];
+        };
+        /**
+         * MovedBodyStep
+         * @description A body moved along an axis and turned about it.
+         */
+        MovedBodyStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default bodymove
+             * @constant
+             */
+            kind: "bodymove";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /** @description How far along the axis, mm. */
+            step: components["schemas"]["Chosen"];
+            /** @description How far about it, degrees. */
+            turn: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * Moving
+         * @description Where a stone is moved to: right after another.
+         */
+        Moving: {
+            /** After */
+            after: string;
         };
         /** NewJob */
         NewJob: {
@@ -3028,6 +4013,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -3061,6 +4051,13 @@ export interface components {
              * @default 4
              */
             strictness: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3114,6 +4111,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -3140,6 +4142,13 @@ export interface components {
              * @default false
              */
             turned: boolean;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3231,6 +4240,16 @@ export interface components {
             misfit: number;
             /** Moving */
             moving: string;
+        };
+        /**
+         * PatchTold
+         * @description A patch that an end lies on: its poles in the frame, and from it to past the body.
+         */
+        PatchTold: {
+            /** Beyond */
+            beyond: number[];
+            /** Poles */
+            poles: number[][][];
         };
         /**
          * Pick
@@ -3415,7 +4434,7 @@ export interface components {
         ProjectedRecord: {
             /**
              * Entity
-             * @description Of a sketch, which entity.
+             * @description Of a sketch, which entity; none: all.
              * @default null
              */
             entity: string | null;
@@ -3529,6 +4548,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -3549,6 +4573,13 @@ export interface components {
              * @description The scan it works on.
              */
             scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3617,6 +4648,11 @@ export interface components {
              */
             fix: string[];
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -3637,6 +4673,13 @@ export interface components {
              * @description The scan it works on.
              */
             scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3685,6 +4728,92 @@ export interface components {
             /** What */
             what: string;
         };
+        /**
+         * RepeatStep
+         * @description A body repeated in a ring about an axis or in a row along it; the copies follow it.
+         */
+        RepeatStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Count
+             * @description How many, with the first.
+             * @default 4
+             */
+            count: number;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default repeat
+             * @constant
+             */
+            kind: "repeat";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /** @description From one to the next along the axis, mm. */
+            step: components["schemas"]["Chosen"];
+            /** @description From one to the next, degrees; none: evenly all round. */
+            turn: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Way
+             * @description Round the axis, or along it.
+             * @default ring
+             * @enum {string}
+             */
+            way: "ring" | "row";
+        };
         /** ResultView */
         ResultView: {
             /** Key */
@@ -3693,6 +4822,139 @@ export interface components {
             summary: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * RevolveStep
+         * @description A profile turned about an axis, wholly or by an angle.
+         */
+        RevolveStep: {
+            /**
+             * About
+             * @description The paper's level axis, its upright one, or a line of the sketch.
+             * @default up
+             * @enum {string}
+             */
+            about: "across" | "up" | "line";
+            /** @description How far it is turned, degrees. */
+            angle: components["schemas"]["Chosen"];
+            /**
+             * Body
+             * @description The body to join to or cut from; none makes a new one.
+             * @default null
+             */
+            body: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the sketch lies in.
+             */
+            frame: string;
+            /**
+             * How
+             * @description What to do with the body.
+             * @default join
+             * @enum {string}
+             */
+            how: "join" | "cut" | "intersect";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep Inner
+             * @description Leave loops inside a turned one open.
+             * @default true
+             */
+            keep_inner: boolean;
+            /**
+             * Kind
+             * @default revolve
+             * @constant
+             */
+            kind: "revolve";
+            /**
+             * Line
+             * @description The line it is turned about.
+             * @default null
+             */
+            line: string | null;
+            /**
+             * Loops
+             * @description One entity of each loop to turn; none: the outermost.
+             */
+            loops: string[];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Sketch
+             * @description The sketch that holds the profile.
+             */
+            sketch: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** RevolveTold */
+        RevolveTold: {
+            /** Angle */
+            angle: number;
+            /** Area */
+            area: number;
+            /** Axis */
+            axis: number[][];
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Pushed */
+            pushed: number[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
         };
         /** RimView */
         RimView: {
@@ -3728,6 +4990,11 @@ export interface components {
              * @description The original file's name.
              */
             file: string;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -3779,6 +5046,13 @@ export interface components {
              * @enum {string}
              */
             units: "mm" | "cm" | "m" | "in";
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3845,6 +5119,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Held
              * @description Scans that stay; none: the first.
              */
@@ -3881,6 +5160,13 @@ export interface components {
              * @default null
              */
             reach: number | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -3937,7 +5223,7 @@ export interface components {
              * @default scan
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
         };
         /** SizeTold */
         SizeTold: {
@@ -4070,6 +5356,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Frame
              * @description The frame the plane is placed in.
              */
@@ -4144,6 +5435,13 @@ export interface components {
              * @default 0
              */
             turn_deg: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -4243,6 +5541,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -4269,6 +5572,13 @@ export interface components {
              * @default 0.4
              */
             strength: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -4307,6 +5617,207 @@ export interface components {
             triangles: number;
             /** Volume Change */
             volume_change: number | null;
+        };
+        /**
+         * SolidStep
+         * @description A plain solid, reaching along its axis from one height to another.
+         */
+        SolidStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /** @description Of a box, mm; none: as the datum says. */
+            depth: components["schemas"]["Chosen"];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /** @description Where it ends along its axis, from the frame's origin, mm. */
+            high: components["schemas"]["Chosen"];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default solid
+             * @constant
+             */
+            kind: "solid";
+            /** @description Where it begins along its axis, from the frame's origin, mm. */
+            low: components["schemas"]["Chosen"];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Place X
+             * @description Its middle, mm.
+             * @default 0
+             */
+            place_x: number;
+            /**
+             * Place Y
+             * @description Its middle, mm.
+             * @default 0
+             */
+            place_y: number;
+            /**
+             * Place Z
+             * @description Its middle, mm.
+             * @default 0
+             */
+            place_z: number;
+            /** @description Of a cylinder, cone, ball or ring, mm; none: as the datum says. */
+            radius: components["schemas"]["Chosen"];
+            /**
+             * Shape
+             * @description What it is.
+             * @default cylinder
+             * @enum {string}
+             */
+            shape: "cylinder" | "box" | "cone" | "ball" | "ring";
+            /** @description Of a cone, mm; none: as the datum says. */
+            top_radius: components["schemas"]["Chosen"];
+            /** @description Of a ring, mm; none: as the datum says. */
+            tube_radius: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /** @description Of a box, mm; none: as the datum says. */
+            width: components["schemas"]["Chosen"];
+        };
+        /** SolidTold */
+        SolidTold: {
+            /** Area */
+            area: number;
+            /** Axis */
+            axis: number[][];
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Point */
+            point: number[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Sizes */
+            sizes: {
+                [key: string]: number;
+            };
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
+         * SolveRequest
+         * @description ``names`` of the values to move; none: all that follow the scan.
+         */
+        SolveRequest: {
+            /** Names */
+            names?: string[] | null;
+        };
+        /** SolveStudy */
+        SolveStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["SolvedView"] | null;
+            /** Study */
+            study: number;
+        };
+        /** SolvedLine */
+        SolvedLine: {
+            /** After */
+            after: number;
+            /** Before */
+            before: number;
+            /** Name */
+            name: string;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Unit */
+            unit: string;
+        };
+        /** SolvedNumber */
+        SolvedNumber: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number;
+        };
+        /** SolvedTaken */
+        SolvedTaken: {
+            /** Values */
+            values: components["schemas"]["SolvedNumber"][];
+        };
+        /** SolvedView */
+        SolvedView: {
+            /** Places */
+            places: number;
+            /** Rms After */
+            rms_after: number;
+            /** Rms Before */
+            rms_before: number;
+            /** Said */
+            said: string[];
+            /** Values */
+            values: components["schemas"]["SolvedLine"][];
         };
         /**
          * Stamp
@@ -4577,6 +6088,11 @@ export interface components {
              */
             flat_spacing: number | null;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -4603,6 +6119,13 @@ export interface components {
              * @default 0.5
              */
             spacing: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -4733,6 +6256,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -4759,6 +6287,13 @@ export interface components {
              * @description The scan it works on.
              */
             scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -4798,8 +6333,33 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
-        /** ValueChange */
+        /**
+         * Use
+         * @description A value that a formula uses, by the word that stands for it; of the formula's own step where ``step`` is none.
+         */
+        Use: {
+            /** Path */
+            path: (string | number)[];
+            /**
+             * Step
+             * @default null
+             */
+            step: string | null;
+            /**
+             * Value
+             * @description The value's name within its step.
+             */
+            value: string;
+            /** Word */
+            word: string;
+        };
+        /**
+         * ValueChange
+         * @description Another number for a value, or what gives it; neither: it follows the scan again.
+         */
         ValueChange: {
+            /** Formula */
+            formula?: string | null;
             /** Name */
             name: string;
             /**
@@ -4807,13 +6367,14 @@ export interface components {
              * @default typed
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
             /** Value */
-            value: number;
+            value?: number | null;
         };
         /**
          * ValueLine
-         * @description A line of the ledger; ``fixed`` where it is only measured.
+         * @description A line of the ledger; ``fixed`` where it is only measured, ``given`` where people named it; ``formula`` what
+         *     gives it, ``used_by`` the values whose formulas use it.
          */
         ValueLine: {
             /** Chosen */
@@ -4822,6 +6383,10 @@ export interface components {
             cost: number | null;
             /** Fixed */
             fixed: boolean;
+            /** Formula */
+            formula: string | null;
+            /** Given */
+            given: boolean;
             /** Label */
             label: string;
             /** Measured */
@@ -4836,6 +6401,18 @@ export interface components {
             uncertainty: number | null;
             /** Unit */
             unit: string;
+            /** Used By */
+            used_by: string[];
+        };
+        /**
+         * ValueNaming
+         * @description What a value is called; empty: by its step's name again.
+         */
+        ValueNaming: {
+            /** Given */
+            given: string;
+            /** Name */
+            name: string;
         };
         /**
          * WatertightStep
@@ -4848,6 +6425,11 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
             /**
              * Id
              * @description Unique within the job.
@@ -4876,6 +6458,13 @@ export interface components {
              * @enum {string}
              */
             shape: "flat" | "tangent" | "curved";
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -4963,6 +6552,11 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -4995,6 +6589,13 @@ export interface components {
              * @default null
              */
             smallest: number | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
             /**
              * Version
              * @description Version of this kind's parameters.
@@ -5145,6 +6746,58 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_drafting_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_drafting_lay_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftLaying"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
             };
         };
     };
@@ -5750,6 +7403,58 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_solving_solve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SolveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SolveStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_solving_take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SolvedTaken"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_stones_stamp: {
         parameters: {
             query?: never;
@@ -5845,7 +7550,9 @@ export interface operations {
     };
     deftmason_server_jobs_stones_take_out: {
         parameters: {
-            query?: never;
+            query?: {
+                along?: boolean;
+            };
             header?: never;
             path: {
                 job_id: number;
@@ -5854,6 +7561,33 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Moving"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -6040,6 +7774,32 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ValueChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_stones_name_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ValueNaming"];
             };
         };
         responses: {

@@ -25,7 +25,7 @@ export type Layout = Schemas['Layout']
 
 export type Vec3 = [number, number, number]
 export type Matrix = number[][]
-export type EdgeName = [string, string, number]
+export type EdgeName = [string, string, string | number]
 export type PickRecord = Schemas['Pick']
 export type MarkRecord = Schemas['MarkRecord']
 

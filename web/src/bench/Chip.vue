@@ -18,6 +18,7 @@ const props = defineProps<{
   unit: string
   cost?: number | null
   fixed?: boolean
+  formula?: string | null
   /** The numbers one may want; asked for when it is opened where they are not given. */
   suggestions?: Suggestion[]
   suggest?: () => Promise<Suggestion[]>
@@ -32,7 +33,7 @@ const figure = (v: number) => short(inches.value ? v / 25.4 : v)
 const degree = computed(() => (props.unit === 'deg' ? '°' : ''))
 const says = computed(() => {
   if (props.fixed || props.source === 'scan') return 'as the scan says'
-  const why = props.source === 'rounded' ? 'round' : props.source
+  const why = props.formula ? `= ${props.formula}` : props.source === 'rounded' ? 'round' : props.source
   return props.cost === null || props.cost === undefined ? why : `${why}, costs ${signed(props.cost)} rms`
 })
 const measures = computed(() => {

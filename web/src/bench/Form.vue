@@ -4,11 +4,12 @@
  * change is folded.
  */
 import { computed } from 'vue'
-import { fieldsOf } from '../kinds/fields'
+import { fieldsOf, type FormField } from '../kinds/fields'
 import { useHand } from '../state/hand'
 import { useJob, scanLine } from '../state/job'
 import { useSchemas } from '../state/schemas'
 import { useShown } from '../state/shown'
+import Chip from './Chip.vue'
 import Field from './Field.vue'
 import Head from './Head.vue'
 
@@ -26,6 +27,17 @@ const fields = computed(() => {
 const plain = computed(() => fields.value.filter((f) => !f.more))
 const more = computed(() => fields.value.filter((f) => f.more))
 const before = computed(() => (hand.scan ? { ...scanLine(hand.scan) } : {}))
+/** The stones that may stand in a field: of what it works on, not the step's own first body again. */
+const stonesFor = (f: FormField) =>
+  (f.ref ?? [])
+    .flatMap((g) => j.before(record.value.id, g))
+    .filter((s) => f.is !== 'stones' || s.id !== record.value.body)
+/** Numbers that the scan says, of fields that hold a choice. */
+const values = computed(() =>
+  (hand.preview?.values ?? []).filter(
+    (v) => v.measured !== null && fields.value.some((f) => f.key === v.name && f.is === 'chosen'),
+  ),
+)
 function set(key: string, value: unknown) {
   record.value[key] = value
   hand.again(250)
@@ -41,7 +53,7 @@ function set(key: string, value: unknown) {
       :key="f.key"
       :field="f"
       :value="record[f.key]"
-      :stones="f.ref ? f.ref.flatMap((g) => j.before(record.id, g)) : []"
+      :stones="stonesFor(f)"
       @set="(v) => set(f.key, v)"
     />
     <p v-if="!plain.length && !more.length" class="mt-1.5 text-soft">Nothing to set.</p>
@@ -52,7 +64,7 @@ function set(key: string, value: unknown) {
         :key="f.key"
         :field="f"
         :value="record[f.key]"
-        :stones="f.ref ? f.ref.flatMap((g) => j.before(record.id, g)) : []"
+        :stones="stonesFor(f)"
         @set="(v) => set(f.key, v)"
       />
     </details>
@@ -60,6 +72,12 @@ function set(key: string, value: unknown) {
   <section v-if="kind.tries !== 'by itself'" class="section" aria-label="Evidence">
     <h3>Evidence</h3>
     <p v-if="!hand.told && !hand.previewing" class="mt-1.5 text-soft">What it gives shows here.</p>
+    <Chip
+      v-for="v in values"
+      :key="v.name"
+      v-bind="v"
+      @choose="(x: number, w: string) => set(v.name, { value: x, source: w })"
+    />
     <template v-if="hand.told">
       <dl class="mt-1.5 grid grid-cols-[116px_1fr] gap-y-1">
         <template v-for="f in kind.figures" :key="f.key">

@@ -27,7 +27,17 @@ const suggest = (name: string) =>
 
 <template>
   <section v-if="groups.length" class="section" aria-label="Ledger">
-    <h3>Ledger</h3>
+    <div class="flex items-center">
+      <h3 class="flex-1">Ledger</h3>
+      <button
+        class="text-[11.5px] underline"
+        :aria-pressed="shown.ledger"
+        title="Every value of the job in a table (L)"
+        @click="shown.ledger = !shown.ledger"
+      >
+        {{ shown.ledger ? 'close the table' : 'all values' }}
+      </button>
+    </div>
     <div v-for="g in groups" :key="g.stone.id" class="mt-2">
       <button
         class="text-[12px] font-semibold hover:underline"

@@ -6,7 +6,7 @@ export type FormField = {
   key: string
   label: string
   help: string
-  is: 'number' | 'whole number' | 'yes or no' | 'choice' | 'text' | 'stone'
+  is: 'number' | 'whole number' | 'yes or no' | 'choice' | 'text' | 'stone' | 'stones' | 'chosen'
   unit: string
   step: number | undefined
   min: number | undefined
@@ -32,11 +32,15 @@ const without = (s: FieldSchema) => Object.fromEntries(Object.entries(s).filter(
 
 function kindOfField(s: FieldSchema): FormField['is'] {
   if (s.ref) return 'stone'
+  if (s.items?.ref) return 'stones'
+  if (s.$ref?.endsWith('/Chosen')) return 'chosen'
   if (s.enum) return 'choice'
   if (s.type === 'boolean') return 'yes or no'
   if (s.type === 'integer') return 'whole number'
   return s.type === 'number' ? 'number' : 'text'
 }
+
+const counts = (now: unknown, when: unknown) => (Array.isArray(when) ? when.includes(now) : now === when)
 
 /**
  * Fields that say what they are called; others are filled by picking. Those that do not count now are left
@@ -46,7 +50,7 @@ export function fieldsOf(properties: Record<string, FieldSchema>, record: StepRe
   return Object.entries(properties)
     .map(([key, raw]) => ({ key, raw, ...whole(raw) }))
     .filter(({ inner }) => inner.label !== undefined)
-    .filter(({ inner }) => Object.entries(inner.when ?? {}).every(([k, v]) => record[k] === v))
+    .filter(({ inner }) => Object.entries(inner.when ?? {}).every(([k, v]) => counts(record[k] ?? null, v)))
     .map(({ key, inner, none }) => ({
       key,
       label: inner.label!,
@@ -58,7 +62,7 @@ export function fieldsOf(properties: Record<string, FieldSchema>, record: StepRe
       max: inner.maximum ?? inner.exclusiveMaximum,
       empty: inner.empty ?? '',
       choices: Object.entries(inner.choices ?? Object.fromEntries((inner.enum ?? []).map((v) => [v, v]))),
-      ref: inner.ref ?? null,
+      ref: inner.ref ?? inner.items?.ref ?? null,
       none,
       more: inner.more ?? false,
     }))

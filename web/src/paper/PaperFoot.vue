@@ -57,6 +57,13 @@ const counts = computed(() => {
         {{ counts.join(', ') || 'nothing drawn' }}
       </span>
       <span v-if="s.drawing || hand.previewing" class="ml-auto text-soft" role="status">solving</span>
+      <span
+        v-else-if="s.way !== null && s.unsaid.length"
+        class="ml-auto min-w-0 flex-1 truncate text-right"
+        role="status"
+        :title="s.unsaid.join(' ')"
+        >{{ s.unsaid.at(-1) }}</span
+      >
     </template>
   </div>
 </template>

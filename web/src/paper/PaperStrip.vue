@@ -91,6 +91,15 @@ function open(g: Group) {
       >
         whole outline
       </button>
+      <button
+        v-if="s.group === 'fit' && s.way !== null"
+        class="btn !px-2 !py-0.5"
+        :disabled="s.drawing"
+        title="The next of the drawings that explain the trace nearly as well"
+        @click="s.drawOtherwise()"
+      >
+        another way
+      </button>
       <label v-if="s.group === 'draw'" class="ml-1 flex items-center gap-1 text-[12px] text-soft">
         <input v-model="s.guide" type="checkbox" class="accent-[#E79A12]" />only a guide
       </label>

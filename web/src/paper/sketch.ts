@@ -247,6 +247,7 @@ export const useSketch = defineStore('sketch', () => {
     cutNow()
     past.value = []
     future.value = []
+    way.value = null
     of.value = []
     refused.value = []
     unsaid.value = []
@@ -264,6 +265,7 @@ export const useSketch = defineStore('sketch', () => {
     if (!mine.value || !next) return false
     to.value = [...to.value, plain(drawn())]
     from.value = from.value.slice(0, -1)
+    way.value = null
     put(plain(next))
     return true
   }
@@ -284,6 +286,7 @@ export const useSketch = defineStore('sketch', () => {
       if (mine.value !== r) return false
       remember()
       put(got)
+      way.value = change.do === 'automatic' ? (change.other ?? 0) : null
       unsaid.value = got.unsaid
       if (got.refused) refused.value = got.refused
       return true
@@ -295,7 +298,10 @@ export const useSketch = defineStore('sketch', () => {
       ghost.value = null
     }
   }
+  /** Which of the whole trace's drawings is on the paper, while nothing else was done to it. */
+  const way = ref<number | null>(null)
   const drawAll = () => make({ do: 'automatic' })
+  const drawOtherwise = () => make({ do: 'automatic', other: (way.value ?? 0) + 1 })
   async function bring(file: File) {
     const data = new FormData()
     data.append('file', file)
@@ -418,6 +424,8 @@ export const useSketch = defineStore('sketch', () => {
     step,
     make,
     drawAll,
+    drawOtherwise,
+    way,
     bring,
     ghost,
     dragging,

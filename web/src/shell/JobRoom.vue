@@ -3,8 +3,10 @@
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import Bench from '../bench/Bench.vue'
 import { stageOf } from '../kinds/registry'
+import LedgerTable from '../ledger/LedgerTable.vue'
 import Paper from '../paper/Paper.vue'
 import { useRoom } from '../state/room'
+import { useSchemas } from '../state/schemas'
 import View3D from '../view3d/View3D.vue'
 import Wall from '../wall/Wall.vue'
 import Yard from '../yard/Yard.vue'
@@ -31,6 +33,7 @@ async function open() {
   }
 }
 onMounted(open)
+useSchemas() // what forms are made from is there before the first is opened
 watch(() => props.id, open)
 onBeforeUnmount(() => {
   hand.drop()
@@ -54,10 +57,13 @@ useKeys({ view, finding, keys })
     <StageLine @find="finding = true" @keys="keys = true" />
     <div class="flex min-h-0 flex-1">
       <Yard />
-      <main class="relative flex min-w-0 flex-1">
-        <component :is="cover" v-if="cover" />
-        <View3D v-show="!cover" ref="view" />
-        <Paper v-if="papered" class="w-[60%] shrink-0" />
+      <main class="relative flex min-w-0 flex-1 flex-col">
+        <div class="relative flex min-h-0 flex-1">
+          <component :is="cover" v-if="cover" />
+          <View3D v-show="!cover" ref="view" />
+          <Paper v-if="papered" class="w-[60%] shrink-0" />
+        </div>
+        <LedgerTable v-if="shown.ledger" />
         <p
           v-if="j.error"
           class="note-bad absolute bottom-4 left-1/2 z-10 max-w-md -translate-x-1/2"

@@ -9,6 +9,7 @@ const KEYS: [string, string][] = [
   ['Space', 'swap scan and model'],
   ['D', 'deviation colours on or off'],
   ['A', 'show the chosen one alone'],
+  ['L', 'the whole ledger'],
   ['F', 'fit the view'],
   [', and .', 'view back and forward'],
   ['[ and ]', 'tighten or widen the rule'],

@@ -30,6 +30,7 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
       if (j.check || shown.proof) shown.show.tide = !shown.show.tide
     },
     a: () => (shown.alone = shown.alone ? null : (shown.chosen ?? j.body?.id ?? null)),
+    l: () => (shown.ledger = !shown.ledger),
     f: () => of.view.value?.fit(),
     ',': () => of.view.value?.back(),
     '.': () => of.view.value?.forward(),

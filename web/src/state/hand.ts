@@ -34,10 +34,12 @@ export interface Hand {
   readonly missing: string | null
   /** References of the step taken back that hold nothing any more, and what could stand there. */
   lost: StoneDetail['lost']
-  replace: (lost: StoneDetail['lost'][number], by: string) => void
+  replace: (lost: StoneDetail['lost'][number], by: unknown) => void
+  leaveOut: () => void
   takeUp: (kind: string, fields: Omit<StepRecord, 'kind'>, editing?: boolean) => void
   start: (tool: Tool) => void
   takeBack: (stone: Stone) => Promise<void>
+  takeCopy: (stone: Stone) => Promise<void>
   drop: () => void
   tryIt: (delay?: number) => void
   again: (delay?: number) => void
@@ -128,8 +130,37 @@ export const useHand: () => Hand = defineStore('hand', () => {
     shown.show.moved = false
   }
 
+  /** Leave out of its list what is gone. */
+  function leaveOut() {
+    const r = record.value as unknown as Record<string, unknown[]>
+    const fields = new Set(lost.value.filter((l) => l.path.length === 2).map((l) => String(l.path[0])))
+    for (const k of fields) {
+      const gone = new Set(lost.value.filter((l) => l.path[0] === k).map((l) => l.path[1]))
+      r[k] = r[k]!.filter((_, n) => !gone.has(n))
+    }
+    lost.value = lost.value.filter((l) => l.path.length !== 2)
+    again()
+  }
+
+  /** Take a stone's like in hand: a new one of the same kind, on what stands now. */
+  async function takeCopy(stone: Stone) {
+    try {
+      const { record: was } = await details.stone(j.job!.id, stone.id)
+      const under = stone.betters ? j.last(stone.produces)?.id : undefined
+      const rest = Object.entries(was)
+        .filter(([k]) => !['id', 'formulas', 'value_names'].includes(k))
+        .map(([k, v]) => [k, under && v === stone.betters ? under : v])
+      const fields = { ...Object.fromEntries(rest), name: j.freeName(stone.name) }
+      takeUp(stone.kind, fields as unknown as StepRecord)
+      shown.stage = kind.value?.stage ?? shown.stage
+      tryIt(0)
+    } catch (e) {
+      j.error = (e as Error).message
+    }
+  }
+
   /** Put another step where one was lost. */
-  function replace(gone: StoneDetail['lost'][number], by: string) {
+  function replace(gone: StoneDetail['lost'][number], by: unknown) {
     let at = record.value as unknown as Record<string | number, unknown>
     for (const k of gone.path.slice(0, -1)) at = at[k] as typeof at
     at[gone.path.at(-1)!] = by
@@ -152,7 +183,8 @@ export const useHand: () => Hand = defineStore('hand', () => {
           if (mine === asked) studying.value = { progress, message }
         }
         const step = plain(held.value)
-        const got = await study<Preview>(j.job!.id, '/preview', { step }, told, mine.signal)
+        const where = { step, after: after(held.value) }
+        const got = await study<Preview>(j.job!.id, '/preview', where, told, mine.signal)
         if (mine !== asked) return
         preview.value = got
         error.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
@@ -181,6 +213,8 @@ export const useHand: () => Hand = defineStore('hand', () => {
     previewing.value = false
     studying.value = null
   }
+  /** The stone that a new one goes after: the last in sight where the level is drawn back. */
+  const after = (h: Held) => (h.editing || j.level === null ? null : (j.stones.at(-1)?.id ?? null))
   const plain = (h: Held) => {
     const out = JSON.parse(JSON.stringify(h.record)) as Record<string, unknown>
     if (!out.id) delete out.id
@@ -223,7 +257,8 @@ export const useHand: () => Hand = defineStore('hand', () => {
     j.busy = true
     error.value = ''
     try {
-      await j.changed('POST', '/stones', { step: plain(h) })
+      await j.changed('POST', '/stones', { step: plain(h), after: after(h) })
+      if (j.level !== null && !h.editing) j.level++
       drop()
       k.laid(room())
       return true
@@ -253,9 +288,11 @@ export const useHand: () => Hand = defineStore('hand', () => {
     missing,
     lost,
     replace,
+    leaveOut,
     takeUp,
     start,
     takeBack,
+    takeCopy,
     drop,
     tryIt,
     again,

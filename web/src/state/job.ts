@@ -30,10 +30,10 @@ export const useJob = defineStore('job', () => {
   const byId = computed(() => new Map(allStones.value.map((s) => [s.id, s])))
   const given = (gives: string) => stones.value.filter((s) => s.produces === gives && done(s))
   const last = (gives: string) => given(gives).at(-1) ?? null
-  /** Stones before one, or all where it is not laid yet, that give something and are done. */
+  /** Stones before one, or all in sight where it is not laid yet, that give something and are done. */
   function before(id: string | undefined, gives: string): Stone[] {
     const at = allStones.value.findIndex((s) => s.id === id)
-    return (at < 0 ? allStones.value : allStones.value.slice(0, at)).filter(
+    return (at < 0 ? stones.value : allStones.value.slice(0, at)).filter(
       (s) => s.produces === gives && done(s),
     )
   }
@@ -127,7 +127,12 @@ export const useJob = defineStore('job', () => {
   async function open(id: number) {
     close()
     take(await call<JobView>('GET', `/jobs/${id}`))
+    if (outdated()) await act('POST', '/tasks/retry')
   }
+  /** Whether a stone is not worked out, though nobody stopped it: the program has changed since. */
+  const outdated = () =>
+    (job.value?.tasks ?? []).every((t) => t.state === 'done') &&
+    allStones.value.some((s) => s.status === 'pending')
   function close() {
     window.clearTimeout(poll)
     job.value = null

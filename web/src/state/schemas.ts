@@ -14,6 +14,7 @@ export type FieldSchema = {
   exclusiveMinimum?: number
   exclusiveMaximum?: number
   ref?: string[]
+  $ref?: string
   items?: FieldSchema
   label?: string
   unit?: string

@@ -25,11 +25,13 @@ export const useShown = defineStore('shown', () => {
   const alone = ref<string | null>(null)
   const chosen = ref<string | null>(null)
   const proof = shallowRef<ProofView | null>(null)
+  /** Whether the whole ledger lies under the view. */
+  const ledger = ref(false)
   const tolerance = ref(0.1)
   /** How far the colours of what moved or strains reach, mm. */
   const reach = ref(0)
-  /** A place to look at closer, in the scan's coordinates. */
-  const focus = shallowRef<{ place: number[]; size: number } | null>(null)
+  /** A place to look at closer, in the scan's coordinates or, where `framed`, in the frame's. */
+  const focus = shallowRef<{ place: number[]; size: number; framed: boolean } | null>(null)
   /** A direction to look from, and what lies up, in the frame's coordinates. */
   const facing = shallowRef<{ from: number[] } | null>(null)
   /** Lines a panel wants drawn, in the scan's coordinates. */
@@ -72,7 +74,8 @@ export const useShown = defineStore('shown', () => {
     const bare = j.allStones.every((s) => s.course === 'scan')
     stage.value = !bare ? 'Build' : j.placed ? 'Join' : 'Scans'
   }
-  const lookAt = (place: Vec3 | number[], size: number) => (focus.value = { place, size })
+  const lookAt = (place: Vec3 | number[], size: number, framed = false) =>
+    (focus.value = { place, size, framed })
 
   return {
     stage,
@@ -82,6 +85,7 @@ export const useShown = defineStore('shown', () => {
     hidden,
     alone,
     chosen,
+    ledger,
     proof,
     tolerance,
     reach,

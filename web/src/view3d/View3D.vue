@@ -68,7 +68,7 @@ onMounted(() => {
   )
   watch(
     () => shown.focus,
-    (f) => f && v.closeTo(v.fromScan(f.place).toArray(), f.size),
+    (f) => f && v.closeTo(f.framed ? (f.place as Vec3) : v.fromScan(f.place).toArray(), f.size),
     { flush: 'post' },
   )
 })

@@ -7,6 +7,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 import type { Stone } from '../api/types'
 import { kindOf } from '../kinds/registry'
 import { useRoom } from '../state/room'
+import ChosenActs from './ChosenActs.vue'
 import { COURSES, folds, layWall, related } from './layout'
 
 const MANY = 24 // stones from which on the wall is searched
@@ -124,9 +125,6 @@ const at = computed(() => j.level ?? j.allStones.length)
 function choose(s: Stone) {
   shown.chosen = shown.chosen === s.id ? null : s.id
 }
-async function takeOut(s: Stone) {
-  if (await j.act('DELETE', `/stones/${s.id}`)) shown.chosen = null
-}
 </script>
 
 <template>
@@ -205,20 +203,7 @@ async function takeOut(s: Stone) {
       >
         {{ closed ? 'Open' : 'Fold' }}
       </button>
-      <template v-if="chosen">
-        <span
-          v-if="chosen.says"
-          class="max-w-[420px] truncate text-[11.5px]"
-          :class="chosen.status === 'failed' ? 'text-brick' : 'text-rust'"
-          :title="chosen.says"
-          >{{ chosen.says }}</span
-        >
-        <button class="btn !py-0.5" @click="hand.takeBack(chosen)">Change</button>
-        <button class="btn !py-0.5" @click="j.act('POST', `/stones/${chosen.id}/switch`)">
-          {{ chosen.enabled ? 'Switch off' : 'Switch on' }}
-        </button>
-        <button class="btn !py-0.5" @click="takeOut(chosen)">Take out</button>
-      </template>
+      <ChosenActs v-if="chosen" :key="chosen.id" :stone="chosen" />
     </div>
   </footer>
 </template>

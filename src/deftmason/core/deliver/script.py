@@ -6,8 +6,12 @@ the top and running it again moves the sketches by the same relations and sizes 
 
 from __future__ import annotations
 
+import re
+
+from ..recipe.formulas import reworded, words_of
+from ..recipe.ledger import formula_shown, ledger, slug
 from ..recipe.records import one_line
-from ..recipe.replay import Ran, ledger, slug
+from ..recipe.replay import Ran
 
 __all__ = ["model_script"]
 
@@ -222,8 +226,29 @@ def push(face, plane, start, end, lean=0.0):
     return body
 
 
+def ended(body, poles, beyond):
+    """What of a body does not lie beyond a bent face."""
+    return body - Solid.extrude(Face.make_bezier_surface([[Vector(*p) for p in row] for row in poles]), Vector(*beyond))
+
+
 def edges_at(body, places):
     return [min(body.edges(), key=lambda e: e.distance_to(Vector(*p))) for p in places]
+
+
+def faces_at(body, places):
+    return [min(body.faces(), key=lambda f: f.distance_to(Vector(*p))) for p in places]
+
+
+def up(solid):
+    """A solid that stands on its plane instead of having its middle there."""
+    return Pos(0, 0, -solid.bounding_box().min.Z) * solid
+
+
+def across(plane):
+    """A plane whose first axis is the one a box's width runs along."""
+    d = np.array(tuple(plane.z_dir))
+    u = np.eye(3)[int(np.argmin(np.abs(d)))]
+    return Plane(plane.origin, x_dir=tuple(u - (u @ d) * d), z_dir=plane.z_dir)
 '''
 
 
@@ -234,14 +259,17 @@ def model_script(name: str, ran: list[Ran]) -> str:
     """
     values = {}
     numbers = []
-    for full, r, v in ledger(ran):
+    table = ledger(ran)
+    formulas = formula_shown(table)
+    words: dict[str, str] = {}
+    for full, r, v in table:
         if r.step.produces not in ("sketch", "body") or not r.done:
             continue
-        word = full.replace(".", "_")
+        word = words[full] = full.replace(".", "_")
         values[(r.step.id, v.name)] = word
         unit = "°" if v.unit == "deg" else "mm"
         seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {v.uncertainty or 0:.3f} {unit}, "
-        numbers.append(f"{word} = {v.chosen!r}  # {seen}{v.source}")
+        numbers.append(f"{word} = {_number(full, v.chosen, formulas, words)}  # {seen}{v.source}")
     out = [
         '"""A model rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""',
         "",
@@ -278,6 +306,15 @@ def model_script(name: str, ran: list[Ran]) -> str:
         "",
     ]
     return "\n".join(out)
+
+
+def _number(full: str, chosen: float, formulas: dict[str, str], words: dict[str, str]) -> str:
+    """A number as the script writes it: by its formula where that uses only numbers written above and plain sums."""
+    text = formulas.get(full)
+    plain = text is not None and not re.search(r"\w\s*\(", text)
+    if text is None or not plain or any(w not in words or w == full for w in words_of(text)):
+        return repr(chosen)
+    return reworded(text, words)
 
 
 def _comment(text: str) -> str:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-__all__ = ["NoiseModel", "by_blocks", "correlated_covariance", "correlation_inflation", "noise_model"]
+__all__ = ["NoiseModel", "by_blocks", "correlated_covariance", "correlation_inflation", "noise_model", "shared_normal"]
 
 _LEVELS, _FEW, _MANY = 6, 6, 16_384  # 2**levels cells, so many points of each for distances, of this many
 _LENGTHS, _TABLE = 9, 160
@@ -163,10 +163,17 @@ def correlated_covariance(
 
     ``jacobian`` (n, p) of the residuals at ``points`` (n, 3).
     """
-    n = len(points)
     normal = jacobian.T @ jacobian
     inverse = np.linalg.pinv(normal, rcond=1e-14)
-    middle = normal * noise.sigma2
+    middle = shared_normal(points, jacobian, noise, seed=seed)
+    inflation = float(np.trace(inverse @ middle) / (len(normal) * noise.sigma2)) if noise.sigma2 > 0 else 1.0
+    return inverse @ middle @ inverse, max(inflation, 1.0)
+
+
+def shared_normal(points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3) -> np.ndarray:
+    """JᵀCJ (p, p) for ``jacobian`` J (n, p) at ``points`` (n, 3) under such noise, from a sample of pairs."""
+    n = len(points)
+    middle = jacobian.T @ jacobian * noise.sigma2
     if noise.common is not None and n > 1:
         some = np.random.default_rng(seed).choice(n, min(n, _PAIRS), replace=False)
         d = _apart(points[some])
@@ -175,8 +182,7 @@ def correlated_covariance(
         m = len(some)
         j = jacobian[some]
         middle += (n * (n - 1) / (m * (m - 1.0))) * (j.T @ together @ j)
-    inflation = float(np.trace(inverse @ middle) / (len(normal) * noise.sigma2)) if noise.sigma2 > 0 else 1.0
-    return inverse @ middle @ inverse, max(inflation, 1.0)
+    return middle
 
 
 def by_blocks(places: np.ndarray, weighted: np.ndarray, jacobian: np.ndarray, residuals: np.ndarray) -> np.ndarray:

@@ -13,6 +13,13 @@ from ..scan.picking import Gathered, fit_gathered
 
 __all__ = ["Reading", "face_height", "wall_draft", "edge_radius"]
 
+_INSET = 0.2  # of a wall's height, at either end, where corners are blended
+_NEAR_WALL = 2.5, 0.06  # facets, and of the height that a wall leans, within which a facet is of the wall
+_PATCH = 4.0  # facets across: what neighbouring facets' normals have in common
+_REACH = 0.12  # of the part's diagonal: how far from its edge a rounding is sought at most
+_FIRST, _WITHIN = 6.0, 0.8  # facets: how far first; and of that, the radius that still fits in
+_SHORTEST, _CALM = 8.0, 15.0  # facets: the shortest edge that is asked, and how far from its ends
+
 
 @dataclass(frozen=True)
 class Reading:
@@ -56,7 +63,7 @@ def wall_draft(
     v = np.cross(plane_normal, u)
     c = motion.points(index.mesh.centroids) - origin
     h = c @ plane_normal
-    inset = min(0.2 * (high - low), 3.0)
+    inset, facet = _INSET * (high - low), index.mesh.median_edge
     n = motion.vectors(index.calm_normals)
     lean = np.degrees(np.arcsin(np.clip(n @ plane_normal, -1, 1)))
     ok = (h > low + inset) & (h < high - inset) & (np.abs(lean) < 15)
@@ -66,14 +73,14 @@ def wall_draft(
 
     q = np.vstack([outline, outline[:1]])
     s = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1))])
-    at = np.arange(0, s[-1], 0.25)
+    at = np.linspace(0, s[-1], int(min(2 * s[-1] / facet, 200_000)) + 4, endpoint=False)
     fine = np.column_stack([np.interp(at, s, q[:, k]) for k in range(2)])
     uv = np.column_stack([c[ok] @ u, c[ok] @ v])
     d, k = cKDTree(fine).query(uv, workers=-1)
     t = np.roll(fine, -1, axis=0) - fine
     outward = np.column_stack([t[:, 1], -t[:, 0]]) / np.maximum(np.linalg.norm(t, axis=1), 1e-12)[:, None]
     facing = np.abs(np.einsum("ij,ij->i", outward[k], np.column_stack([n[ok] @ u, n[ok] @ v]))) > 0.9
-    use = (d < 1.5) & facing
+    use = (d < _NEAR_WALL[0] * facet + _NEAR_WALL[1] * (high - low)) & facing
     if use.sum() < 30:
         return None
     x, w = lean[ok][use], index.mesh.areas[ok][use]
@@ -82,14 +89,32 @@ def wall_draft(
         spread = 1.4826 * float(np.median(np.abs(x - mean)))
         keep = np.abs(x - mean) <= max(3.5 * spread, 1e-6)
         x, w = x[keep], w[keep]
-    # Neighbouring facets' normals share their vertices' noise: count independent patches of about 2 mm.
-    patches = max(w.sum() / 4.0, 4.0)
+    # Neighbouring facets' normals share their vertices' noise: count independent patches of some facets.
+    patches = max(w.sum() / (_PATCH * facet) ** 2, 4.0)
     return Reading(mean, spread / np.sqrt(patches), int(len(x)), spread)
 
 
-def edge_radius(
-    index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple], reach: float = 6.0
-):
+def _rounding(p, n, away, d, reach: float, most: float) -> tuple[float, float, int, float] | None:
+    """Radius, uncertainty, count and scatter of a rounding about an edge along ``d``: sought close to the edge first,
+    farther where it turns out to be as large as where it was sought.
+    """
+    while True:
+        use = away < min(reach, most) ** 2
+        if use.sum() >= 25:
+            try:
+                f = fit("cylinder", p[use], normals=n[use], parallel=d, robust=True)
+            except BadInput:
+                f = None
+            if f is not None and f.element.radius <= _WITHIN * reach:
+                sure = f.uncertainty["radius"] <= 0.5 * f.element.radius  # else hardly bent, or too little seen
+                told = (f.element.radius, f.uncertainty["radius"], int(use.sum()), f.sigma)
+                return told if sure and np.isfinite(told).all() else None
+        if reach >= most:
+            return None
+        reach *= 1.6
+
+
+def edge_radius(index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple]):
     """Radius of the rounding along straight edges, each as points (2, 3) in the frame, between its two faces' normals.
 
     Vertices near an edge whose normals have left both faces are fitted with a cylinder along the edge.
@@ -97,36 +122,32 @@ def edge_radius(
     """
     p = motion.points(index.mesh.vertices)
     n = motion.vectors(index.mesh.vertex_normals)
+    facet = index.mesh.median_edge
+    most = _REACH * float(np.linalg.norm(np.ptp(p, axis=0)))
     found = []
     for line, (n1, n2) in zip(lines, normals):
         a, d = line[0], line[-1] - line[0]
         length = float(np.linalg.norm(d))
-        if len(line) != 2 or length < 4:
+        if len(line) != 2 or length < _SHORTEST * facet:
             continue
         d = d / length
         rel = p - a
         t = rel @ d
         across = rel - t[:, None] * d
-        inset = min(0.25 * length, 8.0)
-        near = (t > inset) & (t < length - inset) & (np.einsum("ij,ij->i", across, across) < reach**2)
+        inset = min(0.25 * length, _CALM * facet)
+        away = np.einsum("ij,ij->i", across, across)
         # Away from both faces, and on the side of the turn between them.
         bent = (n @ n1 < np.cos(np.radians(22))) & (n @ n2 < np.cos(np.radians(22))) & (np.abs(n @ d) < 0.3)
         bisector = np.asarray(n1) + np.asarray(n2)
-        use = near & bent & (n @ (bisector / max(np.linalg.norm(bisector), 1e-9)) > 0.7)
-        if use.sum() < 25:
-            continue
-        try:
-            f = fit("cylinder", p[use], normals=n[use], parallel=d, robust=True)
-        except BadInput:
-            continue
-        if f.element.radius > reach or f.uncertainty["radius"] > 0.5 * f.element.radius:
-            continue  # hardly bent, or too little seen: no rounding to speak of
-        if np.isfinite([f.element.radius, f.uncertainty["radius"], f.sigma]).all():
-            found.append((f.element.radius, f.uncertainty["radius"], int(use.sum()), f.sigma))
+        bent &= n @ (bisector / max(np.linalg.norm(bisector), 1e-9)) > 0.7
+        bent &= (t > inset) & (t < length - inset) & (away < most**2)
+        one = _rounding(p[bent], n[bent], away[bent], d, _FIRST * facet, most)
+        if one is not None:
+            found.append(one)
     if not found:
         return None
     r, u, count, sigma = (np.array(c, float) for c in zip(*found))
-    keep = np.abs(r - np.median(r)) <= max(0.3 * float(np.median(r)), 0.1)
+    keep = np.abs(r - np.median(r)) <= max(0.3 * float(np.median(r)), 0.2 * facet)
     if not keep.any():  # two edges that say quite different things say nothing
         return None
     r, u, count, sigma = r[keep], u[keep], count[keep], sigma[keep]

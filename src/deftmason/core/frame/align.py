@@ -65,7 +65,7 @@ def set_frame(
 
     A plane's axis points into the material (against its outward normal) unless flipped. The first datum holds its
     direction exactly; the second only what is left. Zero is the origin where that is a point; else it lies on the first
-    datum where it is a plane, and on the second datum's and origin's axis as far as they fix it.
+    datum, and on the second datum and the origin's axis or plane as far as the first leaves that open.
     """
     if first_axis == second_axis:
         raise BadInput("First and second datum cannot both set the same axis; choose two.", field="second_axis")
@@ -114,12 +114,15 @@ def set_frame(
     if _is_axis(first):
         if origin is None:
             zero = _place(first)
+        elif isinstance(origin, Plane) and abs(a @ origin.normal) > 0.1:  # where the axis meets it
+            start = _place(first)
+            zero = start - a * float((start - origin.point) @ origin.normal) / float(a @ origin.normal)
         held += _across(a)
     settled = isinstance(origin, Point)  # a point says where zero is, whatever the planes say
     if isinstance(first, Plane) and not settled:
         zero = zero - first.normal * float((zero - first.point) @ first.normal)
         held.append(a)
-    if isinstance(second, Plane) and not _is_axis(origin) and not settled:
+    if isinstance(second, Plane) and not _is_axis(origin) and not _is_axis(first) and not settled:
         zero = zero - b * float((zero - second.point) @ b)
         held.append(b)
     open_ += _free_moves(rows, held)

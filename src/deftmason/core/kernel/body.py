@@ -2,7 +2,7 @@
 
 A face is named by the feature that made it, its role there and the sketch entity it came from ("Base/side/e3").
 Names travel through every operation by the kernel's own history; nothing is ever known by an index. An edge is named
-by the two faces it parts. Siblings of a split are told apart by their neighbours first and by place last.
+by the two faces it parts. Siblings of a split are told apart by a neighbour that only one of them has, by place last.
 
 Kripac 1997, "A mechanism for persistently naming topological entities in history-based parametric solid models", CAD
 29.
@@ -24,7 +24,7 @@ from OCP.collections import (
 from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as _ShapeMap
 from OCP.collections import List_TopoDS_Shape
 from OCP.GProp import GProp_GProps
-from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_SOLID
+from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_SOLID, TopAbs_VERTEX
 from OCP.TopExp import TopExp
 from OCP.TopoDS import TopoDS, TopoDS_Shape
 
@@ -32,7 +32,9 @@ from ...core.errors import BadInput
 
 __all__ = ["Body", "EdgeName", "faces_of", "edges_of", "listed", "carry_names"]
 
-EdgeName = tuple[str, str, int]
+#: Two faces as they were before they were split, and what tells it from others between the same two: the faces that
+#: only it meets at its ends, or a number; empty where there is only one.
+EdgeName = tuple[str, str, str]
 
 
 def listed(shapes: List_TopoDS_Shape) -> list[TopoDS_Shape]:
@@ -113,18 +115,59 @@ class Body:
             raise BadInput(f"The body has no face '{name}' any more.", field="face")
         return faces_of(self.shape)[self.face_names.index(name)]
 
-    def edges(self) -> list[tuple[EdgeName, TopoDS_Shape]]:
-        """Edges between two different faces with their names (face, face, ordinal among edges of the same two)."""
-        groups: dict[tuple[str, str], list[TopoDS_Shape]] = {}
+    def faces_named(self, name: str) -> list[str]:
+        """The face of this name, or all that it was split into since; none where it is gone."""
+        if name in self.face_names:
+            return [name]
+        root, _, label = name.partition("~")
+        kin = [(n, about) for n, about in zip(self.face_names, self._beside()) if _root(n) == root]
+        return [kin[k][0] for k in _meant(label, [about for _, about in kin], self._roots())]
+
+    def _roots(self) -> set[str]:
+        return {_root(n) for n in self.face_names}
+
+    def _beside(self) -> list[set[str]]:
+        """The faces beside each face, by the names they had before they were split."""
+        return _beside(self.shape, [_root(n) for n in self.face_names])
+
+    def _edges(self) -> list[tuple[EdgeName, TopoDS_Shape, tuple[str, str], set[str]]]:
+        """Edges with their names, their two faces now, and the other faces that meet at their ends."""
+        groups: dict[tuple[str, str], list] = {}
+        ends = _end_faces(self.shape)
         for edge, ids in _edge_faces(self.shape):
             if len(ids) == 2:
                 a, b = sorted(self.face_names[i] for i in ids)
-                groups.setdefault((a, b), []).append(edge)
+                about = {_root(self.face_names[i]) for i in ends(edge) - set(ids)}
+                roots = sorted((_root(a), _root(b)))
+                groups.setdefault((roots[0], roots[1]), []).append((edge, (a, b), about))
         out = []
         for (a, b), edges in groups.items():
-            edges.sort(key=lambda e: _centre(e, surface=False))
-            out += [((a, b, i), e) for i, e in enumerate(edges)]
+            edges.sort(key=lambda e: _centre(e[0], surface=False))
+            labels = _labels([about for *_, about in edges])
+            out += [((a, b, l), e, faces, about) for (e, faces, about), l in zip(edges, labels)]
         return out
+
+    def edges(self) -> list[tuple[EdgeName, TopoDS_Shape]]:
+        """Edges between two different faces with their names, as `EdgeName` has them."""
+        return [(n, e) for n, e, *_ in self._edges()]
+
+    def edge_faces(self) -> dict[EdgeName, tuple[str, str]]:
+        """The two faces of each edge by its name."""
+        return {n: faces for n, _, faces, _ in self._edges()}
+
+    def edges_named(self, name: tuple[str, str, str | int]) -> list[EdgeName]:
+        """The edges that a name given out by `edges`, now or before, stands for: one, or all that it was split into
+        since; none where it is gone. A number in place of the end is that of older recipes, counted by place.
+        """
+        wanted = sorted(_root(n) for n in name[:2])
+        pair = [(n, about) for n, _, _, about in self._edges() if list(n[:2]) == wanted]
+        end = name[2]
+        if isinstance(end, int):
+            return [n for n, _ in pair[end : end + 1]]
+        exact = [n for n, _ in pair if n[2] == end]
+        if exact:
+            return exact
+        return [pair[k][0] for k in _meant(end, [about for _, about in pair], self._roots())]
 
     def to_bytes(self) -> bytes:
         """Binary B-rep without triangles."""
@@ -162,23 +205,83 @@ def carry_names(result: TopoDS_Shape, sources: list[tuple[TopoDS_Shape, str]], i
     return Body(result, tuple(_distinct(result, faces, plain)))
 
 
-def _distinct(result, faces, plain: list[str]) -> list[str]:
-    groups: dict[str, list[int]] = {}
-    for i, n in enumerate(plain):
-        groups.setdefault(n, []).append(i)
-    if all(len(g) == 1 for g in groups.values()):
-        return plain
-    beside: dict[int, set[str]] = {i: set() for i in range(len(plain))}
-    for _, ids in _edge_faces(result):
+def _root(name: str) -> str:
+    """A face's name before it was split."""
+    return name.partition("~")[0]
+
+
+def _beside(shape: TopoDS_Shape, names: list[str]) -> list[set[str]]:
+    """The names of the faces beside each face."""
+    beside: list[set[str]] = [set() for _ in names]
+    for _, ids in _edge_faces(shape):
         for i in ids:
-            beside[i] |= {plain[j] for j in ids if j != i}
+            beside[i] |= {names[j] for j in ids if j != i}
+    return beside
+
+
+def _distinct(result, faces, plain: list[str]) -> list[str]:
+    """Names told apart: where one comes twice, all that were one face once are labelled anew, so that the order of the
+    steps that split it does not matter; else labels stay as they were carried.
+    """
+    twice = {_root(n) for n in plain if plain.count(n) > 1} if len(set(plain)) < len(plain) else set()
+    if not twice:
+        return plain
+    roots = [_root(n) for n in plain]
+    beside = _beside(result, roots)
     out = list(plain)
-    for name, ids in groups.items():
-        if len(ids) > 1:
-            ids.sort(key=lambda i: (sorted(beside[i]), _centre(faces(i + 1), surface=True)))
-            for k, i in enumerate(ids):
-                out[i] = name if k == 0 else f"{name}~{k + 1}"
+    for root in twice:
+        ids = [i for i, r in enumerate(roots) if r == root]
+        ids.sort(key=lambda i: (sorted(beside[i]), _centre(faces(i + 1), surface=True)))
+        for i, label in zip(ids, _labels([beside[i] - {root} for i in ids])):
+            out[i] = f"{root}~{label}" if label else root
     return out
+
+
+_MOST_TOLD = 3  # neighbours by which a sibling is told apart
+
+
+def _labels(about: list[set[str]]) -> list[str]:
+    """What tells siblings apart: the faces that only this one touches, or a number where it has none of its own. Empty
+    where there is only one.
+    """
+    if len(about) == 1:
+        return [""]
+    out: list[str] = []
+    for k, mine in enumerate(about):
+        others = set().union(*(t for n, t in enumerate(about) if n != k))
+        own = sorted(mine - others)[:_MOST_TOLD]
+        out.append("&".join(own) if own else f"#{k + 1}")
+    return out
+
+
+def _meant(label: str, about: list[set[str]], there: set[str]) -> list[int]:
+    """Which of the siblings there are now a label of before means: all for one that was whole; those that touch what it
+    touched; none where a face that told it apart is gone, since it may have grown together with another.
+    """
+    if not label:
+        return list(range(len(about)))
+    told = f"&{label}&"
+    known = sorted((r for r in there if f"&{r}&" in told), key=len, reverse=True)
+    for r in known:
+        told = told.replace(f"&{r}&", "&&")
+    if told.strip("&"):
+        return []
+    return [k for k, mine in enumerate(about) if mine & set(known)]
+
+
+def _end_faces(shape: TopoDS_Shape) -> Callable[[TopoDS_Shape], set[int]]:
+    """For an edge of the shape, the positions of all faces that meet at its ends."""
+    faces = _mapped(shape, TopAbs_FACE)
+    m = _AncestorMap()
+    TopExp.MapShapesAndAncestors_s(shape, TopAbs_VERTEX, TopAbs_FACE, m)
+
+    def at(edge: TopoDS_Shape) -> set[int]:
+        corners = _mapped(edge, TopAbs_VERTEX)
+        return {
+            faces.FindIndex(f) - 1 for k in range(1, corners.Extent() + 1) for f in listed(m.FindFromKey(corners(k)))
+        }
+
+    return at
 
 
 def as_array(point) -> np.ndarray:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
-from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepFilletAPI import BRepFilletAPI_MakeChamfer, BRepFilletAPI_MakeFillet
 from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
 from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
@@ -20,7 +20,18 @@ from OCP.TopAbs import TopAbs_FACE
 from ..errors import BadInput
 from .body import Body, EdgeName, carry_names, edges_of, faces_of, listed
 
-__all__ = ["Curve2D", "PaperPlane", "extrude", "combine", "fillet_edges"]
+__all__ = [
+    "Curve2D",
+    "PaperPlane",
+    "bevel_edges",
+    "combine",
+    "extrude",
+    "fillet_edges",
+    "history",
+    "kernel_direction",
+    "kernel_point",
+    "profile_face",
+]
 
 
 @dataclass(frozen=True)
@@ -56,22 +67,24 @@ class PaperPlane:
         return self.origin + uv[0] * self.u + uv[1] * v + height * self.normal
 
 
-def _pnt(p) -> gp_Pnt:
+def kernel_point(p) -> gp_Pnt:
     return gp_Pnt(float(p[0]), float(p[1]), float(p[2]))
 
 
-def _dir(d) -> gp_Dir:
+def kernel_direction(d) -> gp_Dir:
     return gp_Dir(float(d[0]), float(d[1]), float(d[2]))
 
 
 def _edge(c: Curve2D, plane: PaperPlane, height: float):
     if c.kind == "line":
-        return BRepBuilderAPI_MakeEdge(_pnt(plane.at(c.start, height)), _pnt(plane.at(c.end, height))).Edge()
+        return BRepBuilderAPI_MakeEdge(
+            kernel_point(plane.at(c.start, height)), kernel_point(plane.at(c.end, height))
+        ).Edge()
     if c.kind == "spline":
         return BRepBuilderAPI_MakeEdge(_spline(c, plane, height)).Edge()
     if c.kind == "ellipse":
         return BRepBuilderAPI_MakeEdge(_ellipse(c, plane, height)).Edge()
-    axis = gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(plane.u))
+    axis = gp_Ax2(kernel_point(plane.at(c.center, height)), kernel_direction(plane.normal), kernel_direction(plane.u))
     circle = gp_Circ(axis, float(c.radius or 0.0))
     if c.kind == "circle":
         return BRepBuilderAPI_MakeEdge(circle).Edge()
@@ -89,7 +102,7 @@ def _spline(c: Curve2D, plane: PaperPlane, height: float) -> Geom_BSplineCurve:
     knots, counts = np.unique(np.round(c.knots, 12), return_counts=True)
     poles, at, many = Array1_gp_Pnt(1, len(c.poles)), Array1_double(1, len(knots)), len(knots)
     for k, p in enumerate(c.poles):
-        poles.SetValue(k + 1, _pnt(plane.at(p, height)))
+        poles.SetValue(k + 1, kernel_point(plane.at(p, height)))
     times = Array1_int(1, many)
     for k in range(many):
         at.SetValue(k + 1, float(knots[k]))
@@ -104,7 +117,11 @@ def _ellipse(c: Curve2D, plane: PaperPlane, height: float) -> gp_Elips:
     if short > long:  # the kernel wants the longer axis first
         a, long, short = np.array([-a[1], a[0]]), short, long
     along = a[0] * plane.u + a[1] * np.cross(plane.normal, plane.u)
-    return gp_Elips(gp_Ax2(_pnt(plane.at(c.center, height)), _dir(plane.normal), _dir(along)), long, short)
+    return gp_Elips(
+        gp_Ax2(kernel_point(plane.at(c.center, height)), kernel_direction(plane.normal), kernel_direction(along)),
+        long,
+        short,
+    )
 
 
 def _wire(loop: list[Curve2D], plane: PaperPlane, height: float):
@@ -118,6 +135,20 @@ def _wire(loop: list[Curve2D], plane: PaperPlane, height: float):
     if not maker.Wire().Closed():
         raise BadInput("The profile is open; a body needs closed loops. Join its ends in the sketch.", field="profile")
     return maker.Wire(), edges
+
+
+def profile_face(outer: list[Curve2D], inner: list[list[Curve2D]], plane: PaperPlane, height: float):
+    """A profile as a face at a height over its plane, and its edges each with the id of what it was drawn as."""
+    wire, sources = _wire(outer, plane, height)
+    maker = BRepBuilderAPI_MakeFace(wire, True)
+    for loop in inner:
+        hole, edges = _wire(loop, plane, height)
+        maker.Add(hole)
+        sources += edges
+    fixer = ShapeFix_Face(maker.Face())
+    fixer.FixOrientation()
+    base = fixer.Face()
+    return base, _matching(base, sources)
 
 
 def extrude(
@@ -138,18 +169,10 @@ def extrude(
     low, high = min(start, end), max(start, end)
     if high - low < 1e-6:
         raise BadInput("The two ends of the extrusion are at the same height; give faces that lie apart.", field="to")
-    wire, sources = _wire(outer, plane, low)
-    maker = BRepBuilderAPI_MakeFace(wire, True)
-    for loop in inner:
-        hole, edges = _wire(loop, plane, low)
-        maker.Add(hole)
-        sources += edges
-    fixer = ShapeFix_Face(maker.Face())
-    fixer.FixOrientation()
-    base = fixer.Face()
+    base, matched = profile_face(outer, inner, plane, low)
     direction = plane.normal * (high - low)
     prism = BRepPrimAPI_MakePrism(base, gp_Vec(*map(float, direction)), True)
-    named = [(edge, f"{feature}/side/{i}") for edge, i in _matching(base, sources)]
+    named = [(edge, f"{feature}/side/{i}") for edge, i in matched]
     shape = prism.Shape()
 
     def images(edge):
@@ -183,10 +206,10 @@ def _drafted(body: Body, plane: PaperPlane, feature: str, draft_deg: float) -> B
     if abs(draft_deg) > 45:
         raise BadInput(f"A draft of {draft_deg:.1f}° is more than walls can lean (45°).", field="draft")
     op = BRepOffsetAPI_DraftAngle(body.shape)
-    neutral = gp_Pln(_pnt(plane.origin), _dir(plane.normal))
+    neutral = gp_Pln(kernel_point(plane.origin), kernel_direction(plane.normal))
     for name, face in zip(body.face_names, faces_of(body.shape)):
         if "/side/" in name:
-            op.Add(face, _dir(plane.normal), float(np.radians(draft_deg)), neutral, True)
+            op.Add(face, kernel_direction(plane.normal), float(np.radians(draft_deg)), neutral, True)
             if not op.AddDone():
                 raise BadInput(
                     f"The wall '{name}' cannot lean by {draft_deg:.2f}°; try a smaller draft.", field="draft"
@@ -200,7 +223,9 @@ def _drafted(body: Body, plane: PaperPlane, feature: str, draft_deg: float) -> B
     )
 
 
-def _history(op, result):
+def history(op):
+    """What an operation made of each face: itself where untouched."""
+
     def images(source):
         out = listed(op.Modified(source))
         if not out and not op.IsDeleted(source):
@@ -225,7 +250,7 @@ def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
     if not faces_of(result):
         raise BadInput("Nothing would be left of the body; check heights and side of the cut.", field="body")
     sources = list(zip(faces_of(body.shape), body.face_names)) + list(zip(faces_of(tool.shape), tool.face_names))
-    out = carry_names(result, sources, _history(op, result), feature)
+    out = carry_names(result, sources, history(op), feature)
     if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
         raise BadInput(
             f"The {how} changes nothing: the two do not meet. Check the heights and the loops.", field="body"
@@ -235,32 +260,44 @@ def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
 
 def fillet_edges(body: Body, edges: list[tuple[EdgeName, float]], feature: str) -> Body:
     """Round named edges, each with its radius in mm. New faces: ``feature/FACE^FACE``."""
-    op = BRepFilletAPI_MakeFillet(body.shape)
-    known = {n: e for n, e in body.edges()}
-    sources = list(zip(faces_of(body.shape), body.face_names))
+    return _blended(body, BRepFilletAPI_MakeFillet(body.shape), edges, feature, "fillet", "radius")
+
+
+def bevel_edges(body: Body, edges: list[tuple[EdgeName, float]], feature: str) -> Body:
+    """Cut named edges off, each by its leg in mm. New faces: ``feature/FACE^FACE``."""
+    return _blended(body, BRepFilletAPI_MakeChamfer(body.shape), edges, feature, "chamfer", "leg")
+
+
+def _blended(body: Body, op, edges: list[tuple[EdgeName, float]], feature: str, what: str, field: str) -> Body:
+    named = dict(body.edges())
     made = []
-    for name, radius in edges:
-        edge = known.get(tuple(name))  # type: ignore[arg-type]
+    for name, size in edges:
+        edge = named.get((name[0], name[1], name[2]))
         if edge is None:
             raise BadInput(f"The body has no edge between '{name[0]}' and '{name[1]}' any more.", field="edges")
-        if radius <= 0:
-            raise BadInput("A fillet radius must be above 0 mm.", field="radius")
+        if not size > 0:
+            raise BadInput(f"The {field} of a {what} is above 0 mm; choose another.", field=field)
         if op.Contour(edge) == 0:
-            op.Add(float(radius), edge)
-        made.append((edge, f"{feature}/{name[0]}^{name[1]}" + (f"~{name[2] + 1}" if name[2] else "")))
+            op.Add(float(size), edge)
+        made.append((edge, _blend_name(feature, name)))
     try:
         op.Build()
         shape = op.Shape()
     except Exception:
-        radii = ", ".join(sorted({f"{r:g}" for _, r in edges}))
+        sizes = ", ".join(sorted({f"{r:g}" for _, r in edges}))
         raise BadInput(
-            f"A fillet of {radii} mm does not fit these edges; take a smaller radius or fewer edges.", field="radius"
+            f"A {what} of {sizes} mm does not fit these edges; take a smaller {field} or fewer edges.", field=field
         ) from None
-    rest = [(e, f"{feature}/{a}^{b}" + (f"~{k + 1}" if k else "")) for (a, b, k), e in body.edges()]
+    rest = [(e, _blend_name(feature, n)) for n, e in named.items()]
+    sources = list(zip(faces_of(body.shape), body.face_names))
 
     def images(source):
         if source.ShapeType() == TopAbs_FACE:
-            return _history(op, shape)(source)
+            return history(op)(source)
         return listed(op.Generated(source))
 
     return carry_names(shape, sources + made + rest, images, feature)
+
+
+def _blend_name(feature: str, edge: EdgeName) -> str:
+    return f"{feature}/{edge[0]}^{edge[1]}" + (f"^{edge[2]}" if edge[2] else "")

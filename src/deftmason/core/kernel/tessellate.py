@@ -14,8 +14,13 @@ from OCP.TopAbs import TopAbs_REVERSED
 from OCP.TopLoc import TopLoc_Location
 
 from .body import Body, EdgeName, as_array, faces_of
+from .surfaces import face_surfaces
 
-__all__ = ["Facets", "tessellate", "edge_polylines", "bounds_of", "diagonal_of"]
+__all__ = ["FINE", "Facets", "tessellate", "edge_places", "edge_polylines", "bounds_of", "diagonal_of"]
+
+
+#: Of a body's diagonal: how far facets and lines that are looked at may depart from it.
+FINE = 5e-4
 
 
 @dataclass(frozen=True)
@@ -96,3 +101,23 @@ def edge_polylines(body: Body, deflection: float) -> list[tuple[EdgeName, np.nda
         steps = GCPnts_TangentialDeflection(curve, 0.2, float(deflection), 2)
         out.append((name, np.array([as_array(steps.Value(i)) for i in range(1, steps.NbPoints() + 1)])))
     return out
+
+
+def edge_places(body: Body, apart: float, sharp_deg: float = 0.0) -> np.ndarray:
+    """Places (n, 3) along the named edges of a body, at most ``apart`` mm from one to the next; only along edges whose
+    faces meet at ``sharp_deg`` or more at their middle, where it is known.
+    """
+    surfaces = {s.name: s for s in face_surfaces(body)}
+    faces = body.edge_faces()
+    out = [np.empty((0, 3))]
+    for name, line in edge_polylines(body, 0.2 * apart):
+        pair = [surfaces[n] for n in faces[name]]
+        if sharp_deg > 0 and all(s.element is not None for s in pair):
+            middle = line[[len(line) // 2]]
+            a, b = (s.element.normals(middle)[0] * s.outward for s in pair if s.element is not None)
+            if a @ b > np.cos(np.radians(sharp_deg)):
+                continue
+        run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        at = np.linspace(0.0, run[-1], int(np.ceil(run[-1] / apart)) + 1)
+        out.append(np.column_stack([np.interp(at, run, line[:, k]) for k in range(3)]))
+    return np.vstack(out)

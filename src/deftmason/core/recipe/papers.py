@@ -52,7 +52,7 @@ class ProjectedRecord(Record):
 
     id: Id
     of: AnyRef = Field(description="The datum or sketch.")
-    entity: Id | None = Field(None, description="Of a sketch, which entity.")
+    entity: Id | None = Field(None, description="Of a sketch, which entity; none: all.")
 
 
 class PaperRecord(Record):
@@ -189,11 +189,27 @@ def projected(record: PaperRecord, context: Context, plane: SectionPlane) -> dic
     for p in record.projected:
         seen = context.output(p.of)
         if isinstance(seen, dict) and "geometry" in seen:
-            out[p.id] = _entity_seen(seen, p.entity, plane, p.id)
+            out |= _sketch_seen(seen, p, plane)
         elif isinstance(seen, dict) and "element" in seen:
             out[p.id] = _datum_seen(seen["element"], motion, plane, p.id)
         else:
             raise BadInput("Only datums and sketches can be seen on the paper.", field="projected")
+    return out
+
+
+def _sketch_seen(seen: dict, p: ProjectedRecord, plane: SectionPlane) -> dict[str, dict]:
+    """One entity of another sketch, or all of it that can be seen, each by its own name after the projection's."""
+    if p.entity:
+        return {p.id: _entity_seen(seen, p.entity, plane, p.id)}
+    out = {}
+    for e in seen["geometry"]:
+        name = f"{p.id}{e['id']}"
+        try:
+            out[name] = _entity_seen(seen, e["id"], plane, name)
+        except BadInput:  # what is no line or circle seen from here
+            continue
+    if not out:
+        raise BadInput("Nothing of that sketch can be seen on this paper; take one parallel to it.", field="projected")
     return out
 
 

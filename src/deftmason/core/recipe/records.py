@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints, ValidationError
 
@@ -24,6 +24,8 @@ __all__ = [
     "Place",
     "Record",
     "Size",
+    "Source",
+    "ValueName",
     "first_error",
     "is_checksum",
     "one_line",
@@ -46,8 +48,8 @@ class Record(BaseModel):
 def shown(label: str, unit: str = "", **more: Any) -> dict[str, Any]:
     """How a field is shown in a form that is made from its kind: ``json_schema_extra`` of a pydantic field.
 
-    ``step`` is a number's step; ``empty`` says what no number means; ``when`` = {field: value} where the field counts
-    only then; ``choices`` = {value: words}; ``more`` folds it away with what few people change.
+    ``step`` is a number's step; ``empty`` says what no number means; ``when`` = {field: value or values} where the
+    field counts only then; ``choices`` = {value: words}; ``more`` folds it away with what few people change.
     """
     return {"label": label, **({"unit": unit} if unit else {}), **more}
 
@@ -95,6 +97,10 @@ FileName = Annotated[str, StringConstraints(min_length=1, max_length=200), After
 #: An identifier within a job or a sketch.
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9_]{1,40}$")]
 
+#: What people call a value of the ledger, as a formula writes it.
+ValueName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,39}$")]
+#: Where a chosen number came from.
+Source = Literal["scan", "rounded", "standard", "hand reading", "typed", "formula", "solved"]
 #: SHA-256 of a file, in hexadecimal digits.
 Checksum = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
 #: A coordinate on a scan, mm.

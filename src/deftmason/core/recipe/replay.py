@@ -6,10 +6,11 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from ..errors import BadArgument, BadInput, Cancelled, MasonError
+from ..errors import BadInput, Cancelled, MasonError
 from ..progress import Progress, part, silent
+from .formulas import worked_out
 from .references import files_in
 from .step import Outcome, Step, Value
 from .store import ResultStore
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from ..scan.section import SectionCutter
     from ..scan.selection import CloudIndex
 
-__all__ = ["Ran", "Replay", "ledger", "set_value", "step_keys", "working_scan"]
+__all__ = ["Ran", "Replay", "step_keys", "working_scan"]
 
 
 log = logging.getLogger(__name__)
@@ -80,6 +81,7 @@ class Replay:
     scan_file : (sha256, name) → path of the scan's file.
     replaced : scan name → checksum of the file that stands in for it.
     begun : is told each step's key and name just before it is computed.
+    reads : whether steps read on the scan what they have a number for already.
     """
 
     def __init__(
@@ -89,9 +91,10 @@ class Replay:
         scan_file: Callable[[str, str], str],
         replaced: dict[str, str] | None = None,
         begun: Callable[[str, str], None] = lambda key, name: None,
+        reads: bool = True,
     ):
         self.steps, self.store, self._scan_file, self._begun = steps, store, scan_file, begun
-        self._replaced = replaced or {}
+        self._replaced, self.reads = replaced or {}, reads
         self._by_id = {s.id: s for s in steps}
         self.keys = step_keys(steps, self._replaced)
 
@@ -157,6 +160,10 @@ class Replay:
 
         return self.store.remember(("surface", self.key_of(step_id)), make)
 
+    def read(self, scan: str, label: tuple, make: Callable[[], Any]) -> Any:
+        """A reading of a scan, kept at hand: ``label`` holds all else that it depends on. None is read anew."""
+        return self.store.remember(("reading", self.key_of(scan), *label), make)
+
     def scan_file(self, sha256: str, name: str) -> str:
         return self._scan_file(sha256, name)
 
@@ -186,6 +193,24 @@ class Replay:
             name = self._by_id[self._standing(step_id)].name
             raise BadInput(f"'{name}' has no result yet; put it right first.", field="inputs")
         return found
+
+    def number(self, step_id: str, name: str) -> float:
+        """A value of a step that has run. Raises `BadInput` where it has none of this name."""
+        s = self._by_id.get(step_id)
+        if s is None or not s.enabled:
+            what = f"'{s.name}' is switched off" if s else "A step that a formula uses is gone"
+            raise BadInput(f"{what}, so that its {name} is not known; change the formula.", field="formula")
+        record = self.store.record(self.key_of(step_id)) or {}
+        found = next((v["chosen"] for v in record.get("values", ()) if v["name"] == name), None)
+        if found is None:
+            raise BadInput(f"'{s.name}' has no value '{name}' any more; change the formula.", field="formula")
+        return float(found)
+
+    def _ready(self, s: Step) -> Step:
+        """A step with the numbers that its formulas give."""
+        if not s.formulas:
+            return s
+        return type(s).model_validate(worked_out(s.model_dump(mode="json"), self.number))
 
     # Running.
 
@@ -224,7 +249,7 @@ class Replay:
                 mine(0.0, f"Laying {s.name}")
                 with self.store.making(key, mine):
                     there = self.store.record(key) is not None  # made by another process meanwhile
-                    out.append(self._kept(s, key) if there else self._laid(s, key, mine))
+                    out.append(self._kept(s, key) if there else self.laid(s, key, mine))
                 done += 1
             if not out[-1].done:
                 bad.add(s.id)
@@ -248,14 +273,14 @@ class Replay:
             True,
         )
 
-    def _laid(self, s: Step, key: str, progress: Progress) -> Ran:
+    def laid(self, s: Step, key: str, progress: Progress) -> Ran:
         """Work a step out and keep its result, or why there is none. Raises `Cancelled`, and `NoRoom` where it cannot
         be kept.
         """
         begin = time.perf_counter()
         self._begun(key, s.name)
         try:
-            outcome = s.run(self, progress)
+            outcome = self._ready(s).run(self, progress)
             if outcome.status == "failed":
                 raise BadInput(outcome.says)
         except Cancelled:
@@ -290,37 +315,3 @@ def working_scan(ran: list[Ran]) -> Ran | None:
         if r.done and r.step.produces != "scan" and under in scans:
             return scans[under]
     return list(scans.values())[-1] if scans else None
-
-
-def slug(text: str) -> str:
-    """A name made of letters, digits and underscores."""
-    out = "".join(c.lower() if c.isascii() and c.isalnum() else "_" for c in text).strip("_")
-    while "__" in out:
-        out = out.replace("__", "_")
-    return out if out and not out[0].isdigit() else f"n_{out}"
-
-
-def ledger(ran: list[Ran]) -> list[tuple[str, Ran, Value]]:
-    """All values with their full names, unique within the job ('base_outline.diameter')."""
-    out, seen = [], set()
-    for r in ran:
-        for v in r.values:
-            name = f"{slug(r.step.name)}.{v.name}"
-            k = 2
-            while name in seen:
-                name = f"{slug(r.step.name)}_{k}.{v.name}"
-                k += 1
-            seen.add(name)
-            out.append((name, r, v))
-    return out
-
-
-def set_value(steps: list[dict], step_id: str, path: list, number: float, source: str = "typed") -> None:
-    """Choose a number in a step's record, in place. Raises `BadArgument` for values that are only measured."""
-    if not path:
-        raise BadArgument("This value is measured, not chosen; change what it is read from instead.", field="set")
-    target = next(s for s in steps if s["id"] == step_id)
-    for k in path[:-1]:
-        target = target[k]
-    target[path[-1]] = number
-    target["source"] = source

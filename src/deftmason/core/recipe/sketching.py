@@ -61,6 +61,7 @@ class Change(Record):
     step: Spot | None = Field(None, description="A step or move, mm.")
     count: int | None = Field(None, ge=2, le=500, description="How many, or a polygon's sides.")
     along: Literal["x", "y"] | None = Field(None, description="The axis a fitted shape's long side is held along.")
+    other: int = Field(0, ge=0, le=20, description="Of drawings of the whole trace, how many after the shortest.")
     guide: bool = Field(False, description="What is drawn only guides.")
     entities: list[dict[str, Any]] = Field(default_factory=list, max_length=1000, description="What is brought in.")
 
@@ -269,11 +270,11 @@ _FITS = ("brush", "fit")
 
 
 def changed(sketch: SketchStep, context: Any, change: Change, progress: Progress = silent) -> dict[str, Any]:
-    """The drawing after a change, as a record's fields; ``fresh`` names what it made or fitted, ``unsaid`` what could
-    not be said. Raises `BadInput`, and then nothing is changed.
+    """The drawing after a change, as a record's fields; ``fresh`` names what it made or fitted, ``unsaid`` what is
+    to be said of it. Raises `BadInput`, and then nothing is changed.
     """
     if change.do == "automatic":
-        return automatic(sketch, context, progress)
+        return automatic(sketch, context, progress, change.other)
     from ..sketch.settling import settled
 
     laid, board = _ready(sketch, context)
@@ -309,17 +310,22 @@ def _asked(board: Board, d: Any, fresh: list[str]) -> None:
             board.sizes.append(z)
 
 
-def automatic(sketch: SketchStep, context: Any, progress: Progress = silent) -> dict[str, Any]:
-    """The whole trace drawn: a record's fields, what was refused with its cost, and what could not be said. Raises
+def automatic(sketch: SketchStep, context: Any, progress: Progress = silent, other: int = 0) -> dict[str, Any]:
+    """The whole trace drawn, as short as can be or another way: a record's
+    fields, what was refused with its cost, and what is to be said of it. Raises
     `BadInput` where the trace cannot be drawn.
     """
-    from ..sketch.automatic import automatic_sketch
+    from ..sketch.automatic import automatic_sketch, other_sketch
     from ..sketch.board import Board
     from ..sketch.settling import placed
     from ..sketch.sizes import propose_sizes
 
     laid = traces_on(sketch, context)
-    drawn = automatic_sketch(laid.loops, laid.step, progress=progress)
+    drawn = (
+        other_sketch(laid.loops, laid.step, other, progress=progress)
+        if other
+        else automatic_sketch(laid.loops, laid.step, progress=progress)
+    )
     if drawn.solution is None or not drawn.strokes:
         raise BadInput(
             f"The outline could not be drawn here. {' '.join(drawn.warnings)} Fit its pieces one by one.",
@@ -329,11 +335,22 @@ def automatic(sketch: SketchStep, context: Any, progress: Progress = silent) -> 
     board = placed(Board(drawn.strokes, drawn.relations, sizes), drawn.drawing, drawn.solution.x)
     refused = [{"kind": r.kind, "of": list(r.of), "by": r.by, "cost": r.cost} for r in drawn.refused]
     return {
-        **put_on(board, laid.in_scan),
+        **_found_again(sketch, laid, put_on(board, laid.in_scan)),
         "fresh": [s.id for s in board.strokes],
-        "unsaid": drawn.warnings,
+        "unsaid": [*drawn.warnings, *drawn.seen],
         "refused": refused,
     }
+
+
+def _found_again(sketch: SketchStep, laid: Laid, fields: dict[str, Any]) -> dict[str, Any]:
+    """A record's fields; what of them would find no trace when it is read again stays where it is and follows none."""
+    from ..sketch.sketcher import draw
+
+    again = SketchStep(**{**sketch.model_dump(), **fields})
+    lost: list[Any] = []
+    draw(laid.loops, board_of(again, laid, {}).strokes, reach_on(laid), lost)
+    gone = {s.id for s in lost}
+    return {**fields, "strokes": [{**s, "places": []} if s["id"] in gone else s for s in fields["strokes"]]}
 
 
 def _drawn(board: Board, laid: Laid, handle: str, to) -> Board:

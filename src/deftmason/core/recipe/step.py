@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol
 
@@ -14,7 +15,8 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..progress import Progress, silent
-from .records import Direction, Id, Length, Name, Place, Record, Size
+from .formulas import Formula
+from .records import Direction, Id, Length, Name, Place, Record, Size, Source, ValueName
 from .references import rests_on
 
 if TYPE_CHECKING:
@@ -38,6 +40,8 @@ __all__ = [
     "selected",
 ]
 
+_NAMING = 2  # how faces are told apart; raised when bodies of the same record get other names
+
 Status = Literal["sound", "attention", "failed", "off", "waiting"]
 
 
@@ -49,9 +53,7 @@ class Chosen(Record):
     """
 
     value: Length | None = Field(None, description="The chosen number (mm or degrees); none: take what the scan says.")
-    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = Field(
-        "scan", description="Where it came from."
-    )
+    source: Source = Field("scan", description="Where it came from.")
 
 
 class Pick(Record):
@@ -136,7 +138,9 @@ class Outcome:
 
 
 class Context(Protocol):
-    """What a running step may ask for."""
+    """What a running step may ask for. ``reads``: whether it reads on the scan what it has a number for already."""
+
+    reads: bool
 
     def output(self, step_id: str, *kinds: str) -> Any: ...
     def index(self, step_id: str) -> ScanIndex: ...
@@ -144,6 +148,8 @@ class Context(Protocol):
     def mesh(self, step_id: str) -> TriMesh: ...
     def cloud(self, step_id: str) -> PointCloud: ...
     def seen(self, step_id: str) -> Seen: ...
+    def key_of(self, step_id: str) -> str: ...
+    def read(self, scan: str, label: tuple, make: Callable[[], Any]) -> Any: ...
     def scan_file(self, sha256: str, name: str) -> str: ...
     def scan_replaced(self, name: str) -> bool: ...
 
@@ -201,6 +207,10 @@ class Step(Record):
     version: int = Field(1, ge=1, description="Version of this kind's parameters.")
     name: Name = Field(description="What people call it.")
     enabled: bool = Field(True, description="Off steps are passed over.")
+    formulas: list[Formula] = Field(default_factory=list, max_length=200, description="What gives its numbers.")
+    value_names: dict[Id, ValueName] = Field(
+        default_factory=dict, max_length=200, description="What people call its values, by their own names."
+    )
 
     def inputs(self) -> list[str]:
         """Ids of the steps this one rests on."""
@@ -219,9 +229,13 @@ class Step(Record):
 
     def key(self, input_keys: list[str]) -> str:
         """Content hash of all that decides the outcome."""
-        own = self.model_dump(mode="json", exclude={"id", "enabled", *self.follows})
+        own = self.model_dump(mode="json", exclude={"id", "enabled", "value_names", *self.follows})
+        if not self.formulas:
+            own.pop("formulas")
         if self.produces != "body":
             own.pop("name")  # a body's face names carry the feature's name; nothing else depends on it
+        if self.produces == "body":
+            own["naming"] = _NAMING
         newer = [self.computation] if self.computation > 1 else []
         text = json.dumps([own, input_keys, *newer], sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()

@@ -120,6 +120,19 @@ class ScanIndex:
         """Component label of each facet (m,)."""
         return components(self.neighbours)
 
+    def depth(self, facets: np.ndarray, most: int = 4) -> np.ndarray:
+        """How many rings each of some facets lies within what they cover together, up to ``most``."""
+        mine = np.zeros(len(self.mesh.faces), bool)
+        mine[facets] = True
+        depth = np.zeros(len(facets), int)
+        n = self.neighbours[facets]
+        for _ in range(most):
+            inner = mine[facets] & np.where(n >= 0, mine[n], False).all(axis=1)
+            mine = np.zeros_like(mine)
+            mine[facets] = inner
+            depth += inner
+        return depth
+
     def nearest_facet(self, place: np.ndarray, normal: np.ndarray | None = None) -> tuple[int, float]:
         """The facet nearest to a place (3,) and its distance in mm; with ``normal``, of those near by that face that
         way.

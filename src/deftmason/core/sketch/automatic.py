@@ -15,20 +15,21 @@ import numpy as np
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .drawing import Drawing, Relation
+from .outlined import outlined
 from .relations import propose_relations
-from .sketcher import Stroke, draw, reach_for, strokes_of_trace
+from .sketcher import Stroke, draw, reach_for
 from .solver import Solution
 from .told import Told, as_spline, left_out, limit_for, told_error
 from .trace import TraceLoop, trace_noise
 
-__all__ = ["AutomaticSketch", "automatic_sketch"]
+__all__ = ["AutomaticSketch", "automatic_sketch", "other_sketch"]
 
 
 @dataclass(frozen=True)
 class AutomaticSketch:
     """``strokes`` and the solved ``drawing``; ``geometry`` all entities in contract keys, splines for what was left out
     among them; ``told`` the
-    distances between these and the trace; ``warnings`` in sentences."""
+    distances between these and the trace; ``warnings`` in sentences; ``seen`` what repeats, in sentences."""
 
     strokes: list[Stroke]
     drawing: Drawing
@@ -38,6 +39,7 @@ class AutomaticSketch:
     geometry: list[dict]
     told: Told
     warnings: list[str] = field(default_factory=list)
+    seen: list[str] = field(default_factory=list)
 
 
 def automatic_sketch(
@@ -46,6 +48,8 @@ def automatic_sketch(
     *,
     noise: float | None = None,
     taken: Set[str] = frozenset(),
+    repeats: bool = True,
+    thrift: float = 1.0,
     progress: Progress = silent,
 ) -> AutomaticSketch:
     """Draw all loops of a trace.
@@ -53,13 +57,14 @@ def automatic_sketch(
     Parameters
     ----------
     step : spacing that samples were asked for, mm.  noise : scatter of the scan, mm; none: from the trace.
-    taken : ids not to be used.
+    taken : ids not to be used.  repeats, thrift : as `outlined` has them.
     """
     if not loops:
         raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
     noise = trace_noise(loops) if noise is None else noise
     progress(0.05, "Splitting the trace")
-    strokes = strokes_of_trace(loops, noise, taken)
+    outline = outlined(loops, noise, taken, repeats=repeats, thrift=thrift)
+    strokes = outline.strokes
     progress(0.3, "Drawing")
     lost: list[Stroke] = []
     d = draw(loops, strokes, reach_for(loops, step), lost)
@@ -69,7 +74,9 @@ def automatic_sketch(
     solution = None
     progress(0.4, "Finding relations")
     try:
-        relations, refused, solution = propose_relations(d)
+        relations, refused, solution = propose_relations(
+            d, base=[r for r in outline.relations if all(d.has(n) for n in r.of)], follow=outline.followers
+        )
         geometry = d.geometry(solution.x)
     except (BadInput, np.linalg.LinAlgError) as e:
         warnings.append(f"The pieces could not be solved together ({e}); each is given as it was fitted by itself.")
@@ -97,7 +104,43 @@ def automatic_sketch(
         geometry,
         told_error(loops, geometry),
         warnings,
+        outline.seen,
     )
+
+
+#: Other ways to tell a trace: with dearer pieces, with cheaper ones, with nothing repeated.
+_OTHERS: tuple[dict[str, float], ...] = ({"thrift": 3.0}, {"thrift": 0.25}, {"repeats": False}, {"thrift": 8.0})
+_NEARLY = 2.0  # times the shortest drawing's rms that another may have
+
+
+def _shape(s: AutomaticSketch) -> tuple:
+    return tuple(sorted(e["kind"] for e in s.geometry)), sum(r.kind in ("turned", "stepped") for r in s.relations) > 0
+
+
+def other_sketch(loops: list[TraceLoop], step: float, which: int, *, progress: Progress = silent) -> AutomaticSketch:
+    """The drawing of a trace that comes ``which`` places after the shortest, among those that explain it nearly as
+    well; the shortest again after the last.
+    """
+    first = automatic_sketch(loops, step, progress=progress)
+    found, shapes = [first], [_shape(first)]
+    for more in _OTHERS:
+        if len(found) > which:
+            break
+        s = automatic_sketch(loops, step, progress=progress, **more)  # type: ignore[arg-type]
+        if s.solution is None or _shape(s) in shapes or len(s.warnings) > len(first.warnings):
+            continue
+        if s.told.rms <= _NEARLY * first.told.rms:
+            found.append(s)
+            shapes.append(_shape(s))
+    s = found[which % len(found)]
+    at = f"{len(s.geometry)} pieces, rms {s.told.rms:.3f} mm"
+    if len(found) == 1:
+        s.seen.append("No other drawing explains the trace nearly as well.")
+    elif s is first:
+        s.seen.append(f"The shortest drawing again: {at}.")
+    else:
+        s.seen.append(f"Another drawing: {at}; the shortest has {len(first.geometry)}, rms {first.told.rms:.3f} mm.")
+    return s
 
 
 def _is_sound(e: dict) -> bool:

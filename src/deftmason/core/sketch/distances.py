@@ -9,12 +9,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..errors import BadInput
 from .curve import Curve
 from .drawing import Drawing, Entity, line_of, uniform_knots
 
 _EVEN = 1e-6  # weight of a spline's poles lying evenly, against one sample of its trace
 
-__all__ = ["bent_block", "distance_to_entity", "poles_held", "trace_blocks", "trace_residuals"]
+__all__ = ["Straights", "bent_block", "distance_to_entity", "poles_held", "trace_blocks", "trace_residuals"]
 
 
 def _as_curve(d: Drawing, e: Entity, x) -> Curve:
@@ -89,12 +90,14 @@ def distance_to_entity(d: Drawing, e: Entity, p: np.ndarray, x) -> np.ndarray:
     return bent_block(d, e, p, x)[0]
 
 
-def trace_blocks(d: Drawing, x):
+def trace_blocks(d: Drawing, x, *, but: str = ""):
     """For each stretch: its samples' distances to its entity (k,), the columns they depend on (c,) and the derivatives
-    (k, c).
+    (k, c). ``but`` : a kind of entity left out.
     """
     for i, p in d.stretches.items():
         e = d.entities[i]
+        if e.kind == but:
+            continue
         if e.kind == "line":
             a, t, n, length = line_of(d, e, x)
             s = (p - a) @ t / length
@@ -116,6 +119,43 @@ def trace_blocks(d: Drawing, x):
         else:
             off, columns, j, _ = bent_block(d, e, p, x)
             yield off, columns, j
+
+
+class Straights:
+    """All lines of a drawing with their samples laid end to end, so that their sums are made at once."""
+
+    def __init__(self, d: Drawing):
+        own = [(d.entities[i], p) for i, p in d.stretches.items() if d.entities[i].kind == "line" and len(p)]
+        self.ends = np.array([e.points[:2] for e, _ in own], np.int64).reshape(-1, 2)
+        self.samples = np.vstack([p for _, p in own]) if own else np.zeros((0, 2))
+        self.counts = np.array([len(p) for _, p in own], np.int64)
+        self.firsts = np.concatenate([[0], np.cumsum(self.counts)[:-1]]).astype(np.int64)
+        self.owner = np.repeat(np.arange(len(own)), self.counts)
+        self.columns = np.stack([2 * self.ends, 2 * self.ends + 1], axis=2).reshape(-1, 4)
+
+    def normal(self, d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """JᵀJ (lines, 4, 4), Jᵀr (lines, 4) by ``columns`` (lines, 4), and r (samples,). Raises `BadInput` where a line
+        has no length.
+        """
+        p = np.asarray(x)[: 2 * d.point_count].reshape(-1, 2)
+        a = p[self.ends[:, 0]]
+        t = p[self.ends[:, 1]] - a
+        length = np.hypot(*t.T)
+        if not (length > 1e-9 * np.maximum(np.abs(t).max(axis=1, initial=0.0), d.scale)).all():
+            raise BadInput("A line has shrunk to a point; take it out or fix its ends.", field="entities")
+        t = t / length[:, None]
+        n = np.column_stack([-t[:, 1], t[:, 0]])
+        rel = self.samples - a[self.owner]
+        s = np.einsum("ij,ij->i", rel, t[self.owner]) / length[self.owner]
+        r = np.einsum("ij,ij->i", rel, n[self.owner])
+        ends = np.column_stack([1 - s, s])
+        # Each row of J is −(1 − s, s) ⊗ n, so all sums are of the ends' shares.
+        shares = np.einsum("ki,kj->kij", ends, ends).reshape(-1, 4)
+        moments = np.add.reduceat(np.column_stack([shares, ends * r[:, None]]), self.firsts, axis=0)
+        square = moments[:, :4].reshape(-1, 2, 2)
+        h = np.einsum("lij,lc,ld->licjd", square, n, n).reshape(-1, 4, 4)
+        g = -np.einsum("li,lc->lic", moments[:, 4:], n).reshape(-1, 4)
+        return h, g, r
 
 
 def trace_residuals(d: Drawing, x) -> tuple[np.ndarray, np.ndarray]:

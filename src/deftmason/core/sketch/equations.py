@@ -12,7 +12,9 @@ from ..errors import BadInput
 from .distances import bent_block
 from .drawing import Drawing, Entity, Relation, Size, line_of
 
-__all__ = ["Row", "relation_equations", "size_value", "structure"]
+__all__ = ["Row", "end_direction", "relation_equations", "size_value", "structure"]
+
+_TOUCH = 0.01  # of the span: ends this near are meant to meet
 
 Row = tuple[float, dict[int, float]]
 
@@ -71,7 +73,7 @@ def _point_line(d, p: int, e: Entity, x) -> Row:
     return float(v @ n), g
 
 
-def _end_direction(d: Drawing, e: Entity, p: int, x):
+def end_direction(d: Drawing, e: Entity, p: int, x):
     """A direction of a curve at its end p: unnormalised vector (2,), and what it is made of as (point, weight) pairs,
     the second for its square turn (arcs).
     """
@@ -83,10 +85,10 @@ def _end_direction(d: Drawing, e: Entity, p: int, x):
     return d.point(p, x) - d.point(e.centre, x), ((p, 1.0), (e.centre, -1.0)), True
 
 
-def _tangent_at_end(d: Drawing, e1: Entity, e2: Entity, p: int, x) -> Row:
-    """Two curves run on smoothly at the end they share."""
-    u, of_u, turned_u = _end_direction(d, e1, p, x)
-    v, of_v, turned_v = _end_direction(d, e2, p, x)
+def _tangent_at_end(d: Drawing, e1: Entity, e2: Entity, p: int, q: int, x) -> Row:
+    """Two curves run on smoothly, the one at its end p, the other at its end q."""
+    u, of_u, turned_u = end_direction(d, e1, p, x)
+    v, of_v, turned_v = end_direction(d, e2, q, x)
     if turned_u != turned_v:  # a radius is square to its tangent
         value, du, dv = float(u @ v), v, u
     else:
@@ -111,8 +113,11 @@ def _tangent(d, e1: Entity, e2: Entity, x) -> Row:
     ends1, ends2 = e1.ends or (), e2.ends or ()
     shared = sorted(set(ends1) & set(ends2))
     if shared:
-        return _tangent_at_end(d, e1, e2, shared[0], x)
+        return _tangent_at_end(d, e1, e2, shared[0], shared[0], x)
     if "spline" in (e1.kind, e2.kind):
+        gap, p, q = min((float(np.hypot(*(d.point(i, x) - d.point(j, x)))), i, j) for i in ends1 for j in ends2)
+        if gap < _TOUCH * d.span:
+            return _tangent_at_end(d, e1, e2, p, q, x)
         raise BadInput(f"'{e1.id}' and '{e2.id}' meet at no end; join their ends first.", field="relations")
     if e1.kind == "line":
         value, g = _point_line(d, e2.centre, e1, x)

@@ -13,14 +13,26 @@ Pratt 1987, "Direct least-squares fitting of algebraic surfaces", SIGGRAPH.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
 from .trace import TraceLoop
 
-__all__ = ["Piece", "split_loop", "fit_circle_2d", "samples_of", "round_samples"]
+__all__ = [
+    "PRICE_ARC",
+    "PRICE_LINE",
+    "Piece",
+    "fit_circle_2d",
+    "residuals",
+    "round_samples",
+    "samples_of",
+    "split_loop",
+    "spread_of",
+]
 
-_PRICE_LINE, _PRICE_ARC = 14.0, 18.0
+PRICE_LINE, PRICE_ARC = 14.0, 18.0  # natural units
 _LEAST_SPREAD = (
     1e-4  # of the loop's size: nothing finer is told apart in a scan; waves of its noise may be as long as teeth
 )
@@ -29,6 +41,7 @@ _FLAT = 4.0, 0.15  # in scatters, in facets: an arc that rises less over its cho
 _KINK = 0.7, 0.03  # likewise: the rms by which two neighbours may rise and still be one
 _KINK_GROWTH = 1.5  # and the times by which
 _BOW = 0.35  # of a facet's bow over its chord that lifted crossings may still lie off
+_FEW, _MOST_ROUND, _ROUND_OFF = 4, 0.7, 3.5  # pieces that may be one circle; share of its one arc; in its rms
 _BARELY = 8  # samples of a line that may be the end of an arc it runs into
 _LAGS = 30  # samples over which noise may be alike
 _COARSE_TURN = 0.07  # rad between neighbouring crossings
@@ -47,6 +60,17 @@ _ROUNDED_MANY, _ROUNDED_MOST = 6, 0.4  # rounded corners that say so: how many, 
 _ROUNDED_WITHIN = 2.2  # facets about the corner that they all lie within
 _ROUNDED_OFF = 0.85  # facets that the scan may miss the corner by
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
+
+
+class _Grain(NamedTuple):
+    """The size of a loop's facets, mm, and that size in gaps between its samples."""
+
+    facet: float
+    gaps: float
+
+    def here(self, *gaps: float) -> float:
+        """The facets' size where samples lie ``gaps`` mm apart: coarse, exact facets say nothing of their corners."""
+        return min(self.facet, self.gaps * max(gaps))
 
 
 class Piece(tuple):
@@ -182,7 +206,7 @@ def _shared_noise(p: np.ndarray, pieces) -> float:
     """Variance of the pieces' residuals times the number of samples that move together (mm²); what lies far off counts
     as little more than the rest.
     """
-    rest = [_residuals(p[i : j + 1], kind) for i, j, kind in pieces if j - i >= 7]
+    rest = [residuals(p[i : j + 1], kind) for i, j, kind in pieces if j - i >= 7]
     if not rest:
         return 0.0
     most = 6 * 1.4826 * float(np.median(np.abs(np.concatenate(rest))))
@@ -206,8 +230,10 @@ def _is_circle(p: np.ndarray, noise: float, floor: float, bow: float) -> bool:
     return rms < 1.5 * noise + floor + bow / max(r, 1e-300) and r > 3 * noise and chord.max() < _CHORD_TURN * r
 
 
-def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
-    """Pieces of one loop in order. ``noise`` is the scatter of a sample in mm."""
+def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece]:
+    """Pieces of one loop in order. ``noise`` is the scatter of a sample in mm; ``thrift`` how many times as dear a
+    piece is as the noise alone would have it.
+    """
     ids = np.nonzero(loop.vertex)[0]
     p = loop.points[ids]
     n = len(p)
@@ -216,7 +242,8 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
     size = float(np.ptp(p, axis=0).max())
     floor = (_LEAST_EXACT if loop.exact else _LEAST_SPREAD) * size
     whole = [Piece((2, 0, len(loop.points) - 1))]
-    bow = 0.0 if loop.exact and _coarse(p) else _BOW * min(loop.facet, _GAPS * _gap(p)) ** 2 / 8
+    grain = _Grain(loop.facet, _GAPS * loop.crowd)
+    bow = 0.0 if loop.exact and _coarse(p) else _BOW * grain.here(_gap(p)) ** 2 / 8
     if loop.closed and _is_circle(p, noise, floor, bow):
         return whole
     spread = max(1.6 * noise, floor)  # samples are not independent: count their noise higher
@@ -230,8 +257,8 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
             np.ascontiguousarray(q),
             inv2s * size**2,
             bow / size**2,
-            _PRICE_LINE,
-            _PRICE_ARC,
+            thrift * PRICE_LINE,
+            thrift * PRICE_ARC,
             20.0,
             _CHORD_TURN,
             _CHORD_UNEVEN,
@@ -258,28 +285,41 @@ def split_loop(loop: TraceLoop, noise: float) -> list[Piece]:
         found = run(shift, inv2s)
     q = rolled(shift)
     # Waves of a scan's noise are some facets long, and no look at the trace alone tells them from slight bends.
-    here = 0.0 if loop.exact else min(loop.facet or np.inf, _GAPS * _gap(p))
-    flat, kink = (
-        max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor),
-        max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor),
-    )
+    here = 0.0 if loop.exact else min(grain.facet or np.inf, grain.gaps * _gap(p))
+    flat = thrift * max(_FLAT[0] * spread / 1.6, _FLAT[1] * here, floor)
+    kink = thrift * max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor)
     split = found
     found = _melted(q, found, loop.closed, flat, kink)
-    found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
-    if not loop.exact and _rounds_corners(q, found, loop.closed, loop.facet):
-        found = _melted(q, _straightened(q, split, spread / 1.6, loop.facet), loop.closed, flat, kink)
-        found = _straightened(q, found, spread / 1.6, loop.facet)
-        found = _with_corners(q, found, loop.closed, spread / 1.6, loop.facet)
-        found = _sharpened(q, found, loop.closed, loop.facet, _ROUNDED_SIDES_ALIKE)
+    found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
+    if not loop.exact and _rounds_corners(q, found, loop.closed, grain):
+        found = _melted(q, _straightened(q, split, spread / 1.6, grain), loop.closed, flat, kink)
+        found = _straightened(q, found, spread / 1.6, grain)
+        found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
+        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES_ALIKE)
     elif not loop.exact:
-        found = _sharpened(q, found, loop.closed, loop.facet, _ROUNDED_SIDES)
+        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES)
     found = _melted(q, found, loop.closed, flat, kink)
     if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
-        apart = max(float(np.sqrt(np.mean(_residuals(_span(q, f), f[2]) ** 2))) for f in found)
+        apart = max(float(np.sqrt(np.mean(residuals(_span(q, f), f[2]) ** 2))) for f in found)
         if _is_circle(p, max(noise, _KINK_GROWTH * apart), floor, bow):
             return whole
+    if loop.closed and 1 < len(found) <= _FEW and _all_but_round(q, found):
+        return whole
     at = lambda k: int(ids[(k + shift) % n])  # noqa: E731
     return [Piece((k, at(i), at(j))) for i, j, k in found]
+
+
+def _all_but_round(p: np.ndarray, found) -> bool:
+    """Whether a few pieces are one circle: most of them one arc, and what else there is no farther off its circle than
+    the arc's own samples scatter.
+    """
+    k = max(range(len(found)), key=lambda k: len(_span(p, found[k])))
+    long = _span(p, found[k])
+    if found[k][2] != 1 or len(long) < _MOST_ROUND * len(p):
+        return False
+    c, r, rms = fit_circle_2d(long)
+    rest = np.vstack([_span(p, f) for m, f in enumerate(found) if m != k])
+    return float(np.abs(np.linalg.norm(rest - c, axis=1) - r).max()) < _ROUND_OFF * rms
 
 
 def _coarse(p: np.ndarray) -> bool:
@@ -289,7 +329,7 @@ def _coarse(p: np.ndarray) -> bool:
     return len(turn) == 0 or float(np.median(turn)) > _COARSE_TURN
 
 
-def _residuals(q: np.ndarray, kind: int) -> np.ndarray:
+def residuals(q: np.ndarray, kind: int) -> np.ndarray:
     if kind == 1 and len(q) > 2:
         c, r, _ = fit_circle_2d(q)
         return np.linalg.norm(q - c, axis=1) - r
@@ -325,10 +365,10 @@ def _melted(p, found, closed: bool, flat: float, kink: float):
             break
         (i, j, kind), (a, b, other) = found[k], found[nxt]
         one, two = _span(p, found[k]), _span(p, found[nxt])
-        apart = np.concatenate([_residuals(one, kind), _residuals(two, other)])
+        apart = np.concatenate([residuals(one, kind), residuals(two, other)])
         both = np.vstack([one, two])
         least = _KINK_GROWTH * np.sqrt(np.mean(apart**2)) + kink
-        whole = next((t for t in sorted({kind, other}) if np.sqrt(np.mean(_residuals(both, t) ** 2)) <= least), None)
+        whole = next((t for t in sorted({kind, other}) if np.sqrt(np.mean(residuals(both, t) ** 2)) <= least), None)
         if whole is None or (kind != other and whole == 1 and min(len(one), len(two)) > _BARELY):
             k += 1
             continue
@@ -408,7 +448,7 @@ def _longest(q: np.ndarray) -> float:
     return float(np.linalg.norm(np.diff(q, axis=0), axis=1).max(initial=0.0))
 
 
-def _with_corners(p, found, closed: bool, noise: float, facet: float):
+def _with_corners(p, found, closed: bool, noise: float, grain: _Grain):
     """Short pieces that a facet straddling a corner feigned, given to the pieces that meet there; the likeliest first.
 
     Such a piece goes only where its samples, but for three in a row at most, lie on the two it parts extended, where
@@ -416,7 +456,7 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
     angle, and where what is left out lies within about half a facet of that corner. True small chamfers and rounds lie
     farther from theirs.
     """
-    if not facet > 0:
+    if not grain.facet > 0:
         return found
     known: dict[tuple, tuple[int, int] | None] = {}
     while len(found) > 3:
@@ -426,7 +466,7 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
                 continue
             here = (found[k - 1], found[k], found[(k + 1) % len(found)])
             if here not in known:
-                known[here] = _cut_off(p, *here, noise, facet)
+                known[here] = _cut_off(p, *here, noise, grain)
             worth = known[here]
             if worth and worth[0] > best:
                 best, choice = worth[0], (k, worth[1])
@@ -445,7 +485,7 @@ def _with_corners(p, found, closed: bool, noise: float, facet: float):
     return found
 
 
-def _cut_off(p, before, piece, after, noise: float, facet: float) -> tuple[int, int] | None:
+def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int, int] | None:
     """How many samples are saved if a piece goes to those beside it, and how many of them to the one before; None
     where it is one by right.
     """
@@ -455,7 +495,7 @@ def _cut_off(p, before, piece, after, noise: float, facet: float) -> tuple[int, 
     if len(q) > 12 or min(len(one), len(two)) < _CORNER_SIDES or len(q) > min(len(one), len(two)) + 3:
         return None
     # The facets' size here: between corners of coarse, exact facets there is nothing to cut off.
-    here = min(facet, _GAPS * max(_gap(one), _gap(two)))
+    here = grain.here(_gap(one), _gap(two))
     near = _CORNER_FACETS * here + 2 * noise
     if _longest(q) > 1.5 * here + 2 * noise:
         return None
@@ -479,28 +519,28 @@ def _cut_off(p, before, piece, after, noise: float, facet: float) -> tuple[int, 
     return len(q) - int(left.sum()) + 1, min(cut, len(q) - 1)
 
 
-def _straightened(p, found, noise: float, facet: float):
+def _straightened(p, found, noise: float, grain: _Grain):
     """Short arcs that are a line with its rounded corners: straight within, and as a whole no arc."""
-    if not facet > 0:
+    if not grain.facet > 0:
         return found
     out = []
     for i, j, kind in found:
         q = _span(p, (i, j, kind))
         if kind == 1 and len(q) > 6:
             along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1))])
-            aside = _ROUNDED_ENDS * min(facet, _GAPS * _gap(q))
+            aside = _ROUNDED_ENDS * grain.here(_gap(q))
             inner = q[(along > aside) & (along < along[-1] - aside)]
-            short = along[-1] < _ROUNDED_LONGEST * facet
+            short = along[-1] < _ROUNDED_LONGEST * grain.facet
             if short and len(inner) > 4 and along[-1] > 3 * aside:
-                as_arc = float(np.sqrt(np.mean(_residuals(q, 1) ** 2)))
-                as_line = float(np.sqrt(np.mean(_residuals(inner, 0) ** 2)))
+                as_arc = float(np.sqrt(np.mean(residuals(q, 1) ** 2)))
+                as_line = float(np.sqrt(np.mean(residuals(inner, 0) ** 2)))
                 if as_arc > 2 * noise and as_line < 2 * noise:
                     kind = 0
         out.append((i, j, kind))
     return out
 
 
-def _rounds_corners(p, found, closed: bool, facet: float) -> bool:
+def _rounds_corners(p, found, closed: bool, grain: _Grain) -> bool:
     """Whether the scan rounds corners everywhere: as good as none of this loop's corners is sharp."""
     sharp = 0
     for k in range(len(found) if closed else len(found) - 1):
@@ -509,15 +549,15 @@ def _rounds_corners(p, found, closed: bool, facet: float) -> bool:
             continue
         u, v = one[-1] - one[-_CORNER_SIDES], two[_CORNER_SIDES - 1] - two[0]
         sharp += abs(np.arctan2(u[0] * v[1] - u[1] * v[0], u @ v)) > 3 * _CORNER_TURN
-    fewer = len(found) - len(_sharpened(p, list(found), closed, facet, _ROUNDED_SIDES_ALIKE))
+    fewer = len(found) - len(_sharpened(p, list(found), closed, grain, _ROUNDED_SIDES_ALIKE))
     return fewer >= max(_ROUNDED_MANY, _ROUNDED_MOST * sharp)
 
 
-def _sharpened(p, found, closed: bool, facet: float, sides: float):
+def _sharpened(p, found, closed: bool, grain: _Grain, sides: float):
     """Corners that the scan rounds made corners again: short pieces between two long ones that meet at an angle, all
     so near to where these meet that no scan with such facets could tell a round or a chamfer from a corner.
     """
-    if not facet > 0:
+    if not grain.facet > 0:
         return found
     k = 0
     while len(found) > 3 and k < len(found):
@@ -532,7 +572,7 @@ def _sharpened(p, found, closed: bool, facet: float, sides: float):
             one, two = _span(p, found[before]), _span(p, found[after])
             parts = [_span(p, found[r]) for r in run]
             q = np.vstack(parts)
-            here = min(facet, _GAPS * max(_gap(one), _gap(two), _gap(q)) if len(q) > 1 else facet)
+            here = grain.here(_gap(one), _gap(two), _gap(q)) if len(q) > 1 else grain.facet
             if min(_way(one), _way(two)) < sides * max(_way(part) for part in parts):
                 continue
             a, b = _Curve(one, found[before][2]), _Curve(two, found[after][2])
@@ -572,6 +612,19 @@ def _end_of(found, run: list[int]) -> int:
     for r in run[1:]:
         j += found[r][1] - found[r][0]
     return j
+
+
+def spread_of(loop: TraceLoop, pieces: list[Piece], noise: float) -> float:
+    """Scatter of a loop's samples about its pieces, counted higher where neighbours share it, mm."""
+    size = float(np.ptp(loop.points, axis=0).max())
+    least = max(1.6 * noise, (_LEAST_EXACT if loop.exact else _LEAST_SPREAD) * size)
+    rest = [r for p in pieces if len(r := samples_of(loop, p)) > 7]
+    spans = np.cumsum([0, *(len(r) for r in rest)])
+    if not rest:
+        return least
+    kinds = [p[0] for p in pieces if len(samples_of(loop, p)) > 7]
+    shared = _shared_noise(np.vstack(rest), [(a, b - 1, k) for a, b, k in zip(spans[:-1], spans[1:], kinds)])
+    return float(np.sqrt(max(min(shared, (12 * least) ** 2), least**2)))
 
 
 def samples_of(loop: TraceLoop, piece: Piece) -> np.ndarray:

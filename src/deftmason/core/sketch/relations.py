@@ -13,8 +13,8 @@ import numpy as np
 
 from ..errors import BadInput
 from .distances import trace_blocks
-from .drawing import Drawing, Relation, Size
-from .equations import relation_equations
+from .drawing import Drawing, Entity, Relation, Size
+from .equations import end_direction, relation_equations
 from .solver import Solution, constraint_rows, solve
 
 __all__ = ["propose_relations"]
@@ -25,6 +25,8 @@ _INTENT = (
     1e-5,
 )  # in rms of the trace and in the drawing's span: displacement below which a maker would not have meant a difference
 _WORST_RISE = 0.4, 2e-6  # likewise: what a relation may cost in rms
+_FEW_ROUNDS = 8  # after which an rms hardly changes
+_SMOOTH = 0.2  # rad that a spline may turn at an end where it is tried as tangent
 _NEAR = 0.003  # of the span: centres and radii this near are tried as one
 
 
@@ -54,6 +56,13 @@ class _Rank:
         return fresh
 
 
+def _turn_at(d: Drawing, e1: Entity, e2: Entity, p: int) -> float:
+    """The angle (rad) between two curves at an end they share."""
+    (u, _, square_u), (v, _, square_v) = (end_direction(d, e, p, d.x) for e in (e1, e2))
+    along, across = abs(float(u @ v)), abs(float(u[0] * v[1] - u[1] * v[0]))
+    return float(np.arctan2(across, along) if square_u == square_v else np.arctan2(along, across))
+
+
 def _candidates(d: Drawing) -> list[Relation]:
     near = _NEAR * _span(d)
     es = list(d.entities.values())
@@ -71,6 +80,11 @@ def _candidates(d: Drawing) -> list[Relation]:
     for e1 in lines + arcs:
         for e2 in arcs:
             if e1.id != e2.id and set(e1.points[:2]) & set(e2.points[:2]) and (e1.kind == "line" or e1.id < e2.id):
+                out.append(Relation("tangent", (e1.id, e2.id)))
+    for e1 in (e for e in es if e.kind == "spline"):
+        for e2 in (*lines, *arcs, *(e for e in es if e.kind == "spline" and e.id > e1.id)):
+            shared = set(e1.ends or ()) & set(e2.ends or ())
+            if len(shared) == 1 and _turn_at(d, e1, e2, *shared) < _SMOOTH:
                 out.append(Relation("tangent", (e1.id, e2.id)))
     for group in (arcs, circles):
         rest = sorted(group, key=lambda e: d.x[e.radius])
@@ -116,17 +130,44 @@ def _test(d: Drawing, s: Solution, r: Relation) -> tuple[float, float, float]:
     return worst, pull, rise
 
 
+def _centres_met(
+    d: Drawing, held: list[Relation], sizes: list[Size], s: Solution, span: float, intent: float
+) -> tuple[list[Relation], Solution]:
+    """Centres of rings that lie where the paper's origin or something round has its own, as far as the trace tells, and
+    the solution under these; each is tried with those before it held.
+    """
+    out: list[Relation] = []
+    centres = dict.fromkeys(r.of[2] for r in held if r.kind == "turned" and d.kind_of(r.of[2]) == "place")
+    rounds = [e for e in d.entities.values() if e.kind == "circle"]
+    rounds.sort(key=lambda e: -s.x[e.column])
+    for name in centres:
+        here = d.point(d.place(name), s.x)
+        for other in ("origin", *(f"{e.id}.center" for e in rounds)):
+            if other == name or np.hypot(*(d.point(d.place(other), s.x) - here)) > _NEAR * span:
+                continue
+            r = Relation("coincident", (name, other))
+            worst, pull, rise = _test(d, s, r)
+            if pull <= _PULL_LIMIT or worst <= intent:
+                cost = float(np.sqrt((s.sum_of_squares + rise) / max(s.samples, 1)) - s.rms)
+                out.append(Relation(r.kind, r.of, cost))
+                s = solve(d, [*held, *out], sizes, start=s.x)
+                here = d.point(d.place(name), s.x)
+    return out, s
+
+
 def propose_relations(
     d: Drawing,
     sizes: list[Size] | None = None,
     *,
     base: list[Relation] | None = None,
     fresh: Collection[str] | None = None,
+    follow: Collection[str] = (),
 ) -> tuple[list[Relation], list[Relation], Solution]:
     """Accepted and refused relations, each with its cost (rise of rms in mm), and the solution under the accepted.
 
     Relations that already follow from accepted ones are left out of both lists. ``base`` : relations that are held
-    already and stay.  ``fresh`` : the entities that new ones are sought for; none: all.
+    already and stay.  ``fresh`` : the entities that new ones are sought for; none: all.  ``follow`` : entities that
+    repeat others: what is said of those holds of them.
     """
     sizes, base = sizes or [], base or []
     # Every entity on its own stretch: well posed even where a line runs smoothly into an arc.
@@ -140,6 +181,12 @@ def propose_relations(
     tested = []
     for r in _candidates(d):
         if fresh is not None and not any(n in fresh for n in r.of):
+            continue
+        if (
+            follow
+            and any(n in follow for n in r.of)
+            and not (r.kind == "tangent" and any(n not in follow for n in r.of))
+        ):
             continue
         if any(n not in alone.stretches for n in r.of):  # what follows no trace has nothing to say
             continue
@@ -163,17 +210,20 @@ def propose_relations(
             accepted.append(Relation(r.kind, r.of, cost))
     dropped = 1
     start = None
+    # What is held already may cost what it does: what comes on top is asked.
+    held = solve(d, base, sizes, rounds=_FEW_ROUNDS, tells=False).rms if follow else free.rms
     while True:
         try:
             solution = solve(d, accepted, sizes, start=start)
             start = None
-            bad = solution.rms - free.rms > max(dear, 0.5 * scatter) or solution.broken > 1e-8 * span
+            bad = solution.rms - held > max(dear, 0.5 * scatter) or solution.broken > 1e-8 * span
         except BadInput:  # a line was squeezed to nothing
             if len(accepted) == len(base):
                 raise
             bad = True
         if not bad or len(accepted) == len(base):
-            return accepted, refused, solution
+            more, solution = _centres_met(d, accepted, sizes, solution, span, intent)
+            return [*accepted, *more], refused, solution
         # The dearest go first, more at a time the longer it takes.
         worst_ones = sorted(accepted[len(base) :], key=lambda r: -r.cost)[:dropped]
         accepted = [r for r in accepted if r not in worst_ones]

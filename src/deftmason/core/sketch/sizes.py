@@ -14,6 +14,8 @@ from .solver import Solution
 __all__ = ["propose_sizes", "measure_sizes", "round_value", "suggestions"]
 
 _SAID_NOTHING = 1e-6  # share of a size that lies in what nothing holds
+_OUTWARD = 0.4  # cosine from there on which a line of a ring leads outward
+_LEAST_ANGLE = 0.09  # rad between flanks whose angle is said
 _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
 
 
@@ -50,7 +52,7 @@ def suggestions(value: float, uncertainty: float) -> list[dict]:
 
 
 def _groups(d: Drawing, relations: list[Relation]) -> list[list[str]]:
-    """Round entities held equal, together."""
+    """Round entities held equal, or that repeat one another, together."""
     root = {i: i for i, e in d.entities.items() if e.kind in ("arc", "circle") and not e.construction}
 
     def find(i):
@@ -59,12 +61,49 @@ def _groups(d: Drawing, relations: list[Relation]) -> list[list[str]]:
         return i
 
     for r in relations:
-        if r.kind == "equal" and r.of[0] in root and r.of[1] in root:
-            root[find(r.of[1])] = find(r.of[0])
+        alike = r.of if r.kind == "equal" else [n.partition(".")[0] for n in r.of[:2]] if r.kind == "turned" else ()
+        if len(alike) == 2 and alike[0] in root and alike[1] in root:
+            root[find(alike[1])] = find(alike[0])
     out: dict[str, list[str]] = {}
     for i in root:
         out.setdefault(find(i), []).append(i)
     return list(out.values())
+
+
+def _runs_outward(from_middle: np.ndarray, along: np.ndarray) -> bool:
+    """Whether a line leads away from the middle of its ring rather than round it."""
+    return abs(float(from_middle @ along)) > _OUTWARD * float(np.hypot(*from_middle) * np.hypot(*along))
+
+
+def _of_rings(d: Drawing, relations: list[Relation], x) -> list[tuple[str, tuple[str, ...], str]]:
+    """What is said of the first part of a ring: how far its corners lie from the middle, and its flanks' angle."""
+    out: list[tuple[str, tuple[str, ...], str]] = []
+    near = 0.003 * float(np.ptp(x[: 2 * d.point_count]))
+    units: dict[str, dict[str, str]] = {}
+    for r in relations:
+        if r.kind == "turned" and "." in r.of[0]:
+            unit = units.setdefault(r.of[2], {})
+            owner = r.of[0].partition(".")[0]
+            unit[owner] = r.of[0] if r.of[0].endswith(".center") else unit.get(owner, r.of[0])
+    for centre, unit in units.items():
+        rounds = {n: place for n, place in unit.items() if place.endswith(".center")}
+        middle = d.point(d.place(centre), x)
+        said: list[float] = []
+        for place in (rounds or unit).values():
+            far = float(np.hypot(*(d.point(d.place(place), x) - middle)))
+            if all(abs(far - s) > near for s in said):
+                said.append(far)
+                out.append(("distance", (centre, place), "to middle"))
+        lines = [d.entities[n] for n in unit if n in d.entities and d.entities[n].kind == "line"]
+        along = {e.id: d.point(e.points[1], x) - d.point(e.points[0], x) for e in lines}
+        lines = [e for e in lines if _runs_outward(d.point(e.points[0], x) - middle, along[e.id])]
+        for i, e1 in enumerate(lines):
+            for e2 in lines[i + 1 :]:
+                u, v = along[e1.id], along[e2.id]
+                between = abs(np.arctan2(u[0] * v[1] - u[1] * v[0], u @ v))
+                if abs(np.hypot(*u) - np.hypot(*v)) < near and _LEAST_ANGLE < between < np.pi - _LEAST_ANGLE:
+                    out.append(("angle", (e1.id, e2.id), "flanks"))
+    return out
 
 
 def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> list[Size]:
@@ -91,7 +130,10 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
             while len(lines) >= 2:  # outermost with outermost, then inward
                 add("width", (lines[0].id, lines[-1].id), "depth" if axis else "width")
                 lines = lines[1:-1]
+    ringed = {n.partition(".")[0] for r in relations if r.kind == "turned" for n in r.of[:2]}
     for ids in _groups(d, relations):
+        if ringed.issuperset(ids):  # told from the middle of the ring
+            continue
         circles = [d.entities[i] for i in ids if d.entities[i].kind == "circle"]
         if not circles:
             continue
@@ -107,6 +149,8 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
                     (circles[int(np.argmin(c))].id, circles[int(np.argmax(c))].id),
                     f"spacing {letter}",
                 )
+    for kind, of, label in _of_rings(d, relations, x):
+        add(kind, of, label)
     measure_sizes(d, out, solution)
     out = [s for s in out if s.measured is not None]
     for s in out:

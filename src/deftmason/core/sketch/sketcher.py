@@ -6,22 +6,25 @@ places are gathered again.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Set
+from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from ..errors import BadInput
 from .drawing import Drawing, Entity, Relation, paper_entities
-from .pieces import fit_circle_2d, round_samples, samples_of, split_loop
+from .pieces import fit_circle_2d, round_samples
 from .splines import fit_spline, ordered
 from .trace import TraceLoop, trace_size
 
-__all__ = ["Stroke", "thin", "strokes_of_trace", "stroke_from_brush", "join_ends", "draw", "reach_for"]
+__all__ = ["STROKE_KINDS", "Stroke", "thin", "stroke_from_brush", "join_ends", "draw", "reach_for"]
 
-_PLACES = 25
+_PLACES, _PLACES_FREE = 25, 100  # along lines and what is round, along splines
+_KEPT = 8  # drawings whose stretches are kept
 _REACH = 0.02  # of the trace's size
-_KINDS = ("line", "arc", "circle")
+#: What a piece of a split trace is drawn as.
+STROKE_KINDS = ("line", "arc", "circle", "spline")
 _FEWEST = {"point": 1, "line": 2, "arc": 3, "circle": 3, "ellipse": 6, "spline": 5}  # samples a kind is fitted to
 
 
@@ -52,31 +55,10 @@ class Stroke:
         return len(self.places) > 0
 
 
-def thin(p: np.ndarray) -> np.ndarray:
+def thin(p: np.ndarray, kind: str = "line") -> np.ndarray:
     """At most so many places along a stretch as a record keeps."""
-    return p if len(p) <= _PLACES else p[np.linspace(0, len(p) - 1, _PLACES).round().astype(int)]
-
-
-def strokes_of_trace(loops: list[TraceLoop], noise: float, taken: Set[str] = frozenset()) -> list[Stroke]:
-    """A stroke for every piece of every loop, ends joined round each loop."""
-    out: list[Stroke] = []
-    number = 0
-
-    def name() -> str:
-        nonlocal number
-        number += 1
-        while f"e{number}" in taken:
-            number += 1
-        return f"e{number}"
-
-    for loop in loops:
-        pieces = split_loop(loop, noise)
-        ids = [name() for _ in pieces]
-        for k, piece in enumerate(pieces):
-            last = k + 1 == len(pieces)
-            joins = None if piece[0] == 2 or (last and not loop.closed) or len(pieces) == 1 else ids[(k + 1) % len(ids)]
-            out.append(Stroke(ids[k], _KINDS[piece[0]], thin(samples_of(loop, piece)), joins))
-    return out
+    most = _PLACES_FREE if kind == "spline" else _PLACES
+    return p if len(p) <= most else p[np.linspace(0, len(p) - 1, most).round().astype(int)]
 
 
 def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, kind: str, name: str) -> Stroke:
@@ -106,7 +88,7 @@ def stroke_from_brush(loops: list[TraceLoop], brush: np.ndarray, radius: float, 
     fewest = _FEWEST[kind]
     if best is None or len(best) < fewest:
         raise BadInput("The brush touched no trace; brush along the line you want to fit.", field="stroke")
-    return Stroke(name, kind, thin(best))
+    return Stroke(name, kind, thin(best, kind))
 
 
 def join_ends(strokes: list[Stroke], gap: float) -> list[Stroke]:
@@ -147,12 +129,10 @@ def _densely(s: Stroke, step: float) -> np.ndarray:
     p = np.vstack([s.places, s.places[:1]]) if s.kind in ("circle", "ellipse") else s.places
     if len(p) < 2:
         return p
-    gap = np.linalg.norm(np.diff(p, axis=0), axis=1)
-    parts = [
-        a + np.linspace(0, 1, int(np.clip(np.ceil(g / step), 1, 60)) + 1)[:, None] * (b - a)
-        for a, b, g in zip(p[:-1], p[1:], gap)
-    ]
-    return np.vstack(parts)
+    way = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))])
+    count = int(np.clip(np.ceil(way[-1] / step), 1, 60 * len(p)))
+    at = np.unique(np.concatenate([np.linspace(0, way[-1], count + 1), way]))
+    return np.column_stack([np.interp(at, way, p[:, k]) for k in range(2)])
 
 
 def _gather(
@@ -190,7 +170,7 @@ def _gather(
         mine, on = samples[mine_mask], vertex[mine_mask]
         if stroke.kind not in ("line", "spline", "point"):
             mine = round_samples(mine, on)
-        elif len(mine) > 8:
+        elif stroke.kind == "line" and len(mine) > 8:
             # What lies within a facet of a joint belongs to neither piece for sure.
             along = stroke.places[-1] - stroke.places[0]
             length = max(float(np.hypot(*along)), 1e-300)
@@ -204,6 +184,26 @@ def _gather(
                 continue
             raise _no_trace(stroke, reach)
         out[stroke.id] = ordered(mine, stroke.places) if stroke.kind == "spline" else mine
+    return out
+
+
+#: Stretches gathered last, by traces and places: a hand that draws asks for the same again and again.
+_GATHERED: OrderedDict[tuple, tuple[list[TraceLoop], dict[str, np.ndarray]]] = OrderedDict()
+
+
+def _gathered(loops, strokes, reach: float, lost: list[Stroke] | None) -> dict[str, np.ndarray]:
+    key = (tuple(map(id, loops)), reach, tuple((s.id, s.kind, s.places.tobytes()) for s in strokes))
+    if key in _GATHERED:
+        _GATHERED.move_to_end(key)
+        return dict(_GATHERED[key][1])
+    missed: list[Stroke] = []
+    out = _gather(loops, strokes, reach, None if lost is None else missed)
+    if missed and lost is not None:
+        lost += missed
+        return out
+    _GATHERED[key] = (list(loops), dict(out))  # with the loops, so that no other takes their place in memory
+    while len(_GATHERED) > _KEPT:
+        _GATHERED.popitem(last=False)
     return out
 
 
@@ -224,7 +224,7 @@ def draw(
     ``references`` are projected entities in contract keys.
     """
     traced = [s for s in strokes if s.traced]
-    stretches = _gather(loops, traced, reach, lost) if traced else {}
+    stretches = _gathered(loops, traced, reach, lost) if traced else {}
     away = {s.id for s in lost or []}
     strokes = [s for s in strokes if s.id not in away]
     points: list[np.ndarray] = []
@@ -318,9 +318,16 @@ def _reference_points(e: dict) -> tuple[np.ndarray, float | None]:
     return np.array([e["center"]], float), float(e["radius"])
 
 
+#: How many points an entity has: ends, then the centre; a spline has as many as poles.
+_POINTS = {"point": 1, "line": 2, "arc": 3, "circle": 1, "ellipse": 2}
+
+
 def _begun(s: Stroke, p: np.ndarray | None):
     """Where an entity's points start, its radius, turn and knots: as it was last, else its own best fit."""
     if s.at is not None:
+        wanted = _POINTS.get(s.kind)
+        if len(s.at) != wanted if wanted else len(s.at) < 2:
+            raise BadInput(f"'{s.id}' has {len(s.at)} places where a {s.kind} has others; draw it again.", field="at")
         return np.array(s.at, float).reshape(-1, 2), s.radius, s.ccw, s.knots
     if p is None:
         raise BadInput(f"'{s.id}' is neither drawn nor fitted; give its places.", field="strokes")
@@ -340,10 +347,10 @@ def _begun(s: Stroke, p: np.ndarray | None):
     c, r, _ = fit_circle_2d(p)
     if s.kind == "circle":
         return c[None], r, True, None
-    first, middle, last = s.places[0], s.places[len(s.places) // 2], s.places[-1]
-    turn = np.cross(np.append(middle - first, 0), np.append(last - middle, 0))[2]
-    ends = [c + (q - c) / max(float(np.linalg.norm(q - c)), 1e-12) * r for q in (first, last)]
-    return np.array([*ends, c]), r, bool(turn > 0), None
+    v = s.places - c  # how the places run round the centre: ends of an arc that is nearly whole say nothing of it
+    turn = float(np.sum(v[:-1, 0] * v[1:, 1] - v[:-1, 1] * v[1:, 0]))
+    ends = [c + (q - c) / max(float(np.linalg.norm(q - c)), 1e-12) * r for q in (s.places[0], s.places[-1])]
+    return np.array([*ends, c]), r, turn > 0, None
 
 
 def _begun_ellipse(p: np.ndarray):

@@ -14,8 +14,8 @@ import numpy as np
 
 from ..elements.uncertainty import correlation_inflation
 from ..errors import BadInput
-from .distances import poles_held, trace_blocks
-from .drawing import Drawing, Relation, Size, line_of
+from .distances import Straights, poles_held, trace_blocks
+from .drawing import Drawing, Relation, Size
 from .equations import Row, relation_equations, size_value, structure
 
 __all__ = ["Solution", "constraint_rows", "constraints", "kkt", "movable", "normal", "null_space", "solve"]
@@ -26,8 +26,12 @@ _SLACK = 1e-11  # keeps repeated equations from making the system singular
 _LONGEST_STRETCHES = 6  # that tell how noise is shared
 _SLIDES = 1e-2  # of a stretch's samples: the most that holds its line's ends from sliding
 _LONGEST = 0.03  # of the drawing's span: the longest step
+_MENDED = 0.5  # of how far equations were broken before: a step that leaves more of it goes on more firmly
+_FIRMER, _LOOSER = 10.0, 2.0
+_SMALL = 320  # unknowns and equations that are solved as one full matrix
+_DRAGGED = 1e-4, 1e-7  # of the span: a step while a hand draws, and what equations are off by, that no eye sees
 _SETTLED = 1e-11  # of the span: a step that moves nothing any more
-_EVEN = 1e-9  # of the squares: a step that changes them less improves nothing
+_EVEN = 1e-7  # of the squares: a step that changes them less improves nothing
 _LONGEST_BARE = 0.3  # likewise, where there is no trace to lose
 
 
@@ -100,10 +104,16 @@ def null_space(a: np.ndarray) -> np.ndarray:
     return q[:, rank:]
 
 
-def normal(d: Drawing, x) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """JᵀJ (n, n) and Jᵀr of the trace, and r."""
+def normal(d: Drawing, x, lines: Straights | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """JᵀJ (n, n) and Jᵀr of the trace, and r. ``lines`` : the drawing's, where they are at hand."""
     h, g, rest = np.zeros((len(x), len(x))), np.zeros(len(x)), [np.zeros(0)]
-    for r, columns, j in trace_blocks(d, x):
+    lines = lines or Straights(d)
+    if len(lines.ends):
+        own, grad, r = lines.normal(d, x)
+        np.add.at(h, (lines.columns[:, :, None], lines.columns[:, None, :]), own)
+        np.add.at(g, lines.columns, grad)
+        rest.append(r)
+    for r, columns, j in trace_blocks(d, x, but="line"):
         h[np.ix_(columns, columns)] += j.T @ j
         np.add.at(g, columns, j.T @ r)
         rest.append(r)
@@ -128,13 +138,38 @@ def _inflation(d: Drawing, x) -> float:
     return float(np.average([f for _, f in found], weights=[n for n, _ in found])) if found else 1.0
 
 
+class _Dense:
+    """A small system, factorised."""
+
+    def __init__(self, k: np.ndarray):
+        from scipy.linalg import lapack
+
+        self._lu, self._rows, info = lapack.dgetrf(k)
+        if info:
+            raise RuntimeError("exactly singular")
+
+    def solve(self, b: np.ndarray) -> np.ndarray:
+        from scipy.linalg import lapack
+
+        return lapack.dgetrs(self._lu, self._rows, b)[0]
+
+
 def kkt(h: np.ndarray, a: np.ndarray):
-    """The factorised system of a step (Nocedal, Wright, §16.1); repeated equations are let pass."""
+    """The factorised system of a step (Nocedal, Wright, §16.1); repeated equations are let pass. Raises `RuntimeError`
+    where it is singular.
+    """
+    n, m = len(h), len(a)
+    pull = max(_PULL, 1e-12 * float(np.trace(h)) / max(n, 1))
+    if n + m <= _SMALL:
+        k = np.zeros((n + m, n + m))
+        k[:n, :n] = h
+        k[:n, n:], k[n:, :n] = a.T, a
+        k[np.diag_indices(n)] += pull
+        k[np.arange(n, n + m), np.arange(n, n + m)] = -_SLACK
+        return _Dense(k)
     from scipy.sparse import bmat, csc_matrix, identity
     from scipy.sparse.linalg import splu
 
-    n, m = len(h), len(a)
-    pull = max(_PULL, 1e-12 * float(np.trace(h)) / max(n, 1))
     k = csc_matrix(h) + pull * identity(n, format="csc")
     if m:
         k = bmat([[k, csc_matrix(a).T], [csc_matrix(a), -_SLACK * identity(m)]], format="csc")
@@ -150,22 +185,25 @@ def _step(h: np.ndarray, g: np.ndarray, a: np.ndarray, c: np.ndarray, may: np.nd
     return step
 
 
-def _damp(d: Drawing, x, h: np.ndarray, broken: float) -> None:
+def _damp(d: Drawing, x, h: np.ndarray, broken: float, grip: float, lines: Straights) -> None:
     """Keep lines' ends from sliding along them for the sake of a turn that the next step makes anyway: while equations
     are broken by so much (mm), a line's turned normal feigns that its trace tells where along it an end lies. What no
-    trace holds is not flung about for it either.
+    trace holds is not flung about for it either. ``grip`` : how many times as firmly, where steps broke as much as
+    they mended.
     """
     if d.stretches:
         many = float(np.mean([len(p) for p in d.stretches.values()]))
-        h[np.diag_indices_from(h)] += many * min(_SLIDES, (10 * broken / d.span) ** 2)
-    for i, p in d.stretches.items():
-        e = d.entities[i]
-        if e.kind == "line":
-            _, t, _, length = line_of(d, e, x)
-            weight = len(p) * min(_SLIDES, (10 * broken / length) ** 2 + _PULL)
-            for q in e.points:
-                k = slice(2 * q, 2 * q + 2)
-                h[k, k] += weight * np.outer(t, t)
+        h[np.diag_indices_from(h)] += many * min(_SLIDES, grip * (10 * broken / d.span) ** 2)
+    if len(lines.ends):
+        p = x[: 2 * d.point_count].reshape(-1, 2)
+        t = p[lines.ends[:, 1]] - p[lines.ends[:, 0]]
+        length = np.maximum(np.hypot(*t.T), 1e-300)
+        t = t / length[:, None]
+        weight = lines.counts * np.minimum(_SLIDES, grip * (10 * broken / length) ** 2 + _PULL)
+        own = weight[:, None, None] * np.einsum("li,lj->lij", t, t)
+        for end in (0, 1):
+            k = lines.columns[:, 2 * end : 2 * end + 2]
+            np.add.at(h, (k[:, :, None], k[:, None, :]), own)
 
 
 def solve(
@@ -191,11 +229,15 @@ def solve(
     may = movable(d, relations)
     longest = _LONGEST if d.stretches else _LONGEST_BARE
     least = last = np.inf
+    grip, before = 1.0, np.inf
     c, a = constraint_rows(d, relations, sizes, x)
-    h, g, r = normal(d, x)
+    lines = Straights(d)
+    h, g, r = normal(d, x, lines)
     for k in range(rounds):
         off = float(np.max(np.abs(c), initial=0.0))
-        _damp(d, x, h, off)
+        grip = grip * _FIRMER if off > _MENDED * before and off > _SETTLED * span else max(grip / _LOOSER, 1.0)
+        before = off
+        _damp(d, x, h, off, grip, lines)
         for i, to in (drawn_to or {}).items():
             lean = 1e-2 * max(float(np.trace(h)) / max(len(x), 1), 1.0)
             h[[2 * i, 2 * i + 1], [2 * i, 2 * i + 1]] += lean
@@ -210,7 +252,7 @@ def solve(
         share = min(1.0, longest * span / max(biggest, 1e-300))
         for _ in range(10):  # no farther than where a line would shrink to a point
             try:
-                ahead = constraint_rows(d, relations, sizes, x + share * step), normal(d, x + share * step)
+                ahead = constraint_rows(d, relations, sizes, x + share * step), normal(d, x + share * step, lines)
                 break
             except BadInput:
                 share *= 0.4
@@ -223,7 +265,9 @@ def solve(
         least = min(least, biggest) if k > 3 else np.inf
         # What nothing holds well may wander on for ever: enough, where neither squares nor equations change any more.
         squares = float(r @ r)
-        if off < 1e-8 * span and biggest < 1e-4 * span and abs(squares - last) <= _EVEN * squares and not drawn_to:
+        if off < 1e-7 * span and biggest < 1e-4 * span and abs(squares - last) <= _EVEN * squares and not drawn_to:
+            break
+        if drawn_to and biggest < _DRAGGED[0] * span and off < _DRAGGED[1] * span:
             break
         last = squares
     nothing, none = np.zeros((len(x), len(x))), np.zeros(len(x))

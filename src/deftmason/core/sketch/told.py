@@ -94,6 +94,7 @@ def _points_of(e: dict, step: float) -> np.ndarray:
 
 def told_error(loops: list[TraceLoop], geometry: list[dict]) -> Told:
     """The distances between a trace and what was drawn of it."""
+    geometry = [e for e in geometry if e["kind"] != "point"]
     if not loops or not geometry:
         return Told(0.0, 0.0)
     from shapely import STRtree, linestrings, points

@@ -32,7 +32,7 @@ class TraceLoop:
     """Samples (n, 2) in mm along one loop, anticlockwise where closed; ``length`` in mm; ``vertex`` (n,) which are
     crossings, not fillers;
     ``facet`` the size of the mesh's facets here, mm (0: unknown); ``exact`` whether the crossings carry no noise, as
-    those of CAD-like facets."""
+    those of CAD-like facets; ``crowd`` how many times as many samples it has as crossings lie along it."""
 
     points: np.ndarray
     closed: bool
@@ -40,6 +40,7 @@ class TraceLoop:
     vertex: np.ndarray = field(default_factory=lambda: np.zeros(0, bool))
     facet: float = 0.0
     exact: bool = False
+    crowd: float = 1.0
 
     def __post_init__(self):
         if len(self.vertex) != len(self.points):

@@ -18,9 +18,9 @@ from .trace import TraceLoop, sampled_loop
 __all__ = ["turned"]
 
 _CUTS = 12  # planes through the axis, each with two halves
-_SECTORS = 48  # directions round the axis
+_SECTOR, _FEWEST_SECTORS, _MOST_SECTORS = 2.0, 6, 360  # median edges that a direction is wide; how many round the axis
 _ROUND = 0.42  # of the directions that a place of the profile is seen in
-_NEAR = 1.2  # median edges from a place within which points are of it
+_NEAR, _STRICT = 1.2, 0.6  # median edges from a place within which points are of it, and tell a course that dips
 _FINER = 3.0  # samples of the profile for each median edge
 _MOST_POINTS = 2_000_000
 _SCRAP = 4.0  # median edges: shorter stretches are scraps
@@ -74,19 +74,17 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
     flat = p - z[:, None] * paper.v
     r = np.linalg.norm(flat, axis=1)
     edge = mesh.median_edge
-    sector = ((np.arctan2(flat @ np.cross(paper.v, paper.u), flat @ paper.u) / (2 * np.pi) % 1.0) * _SECTORS).astype(
-        int
-    )
+    round_ = np.arctan2(flat @ np.cross(paper.v, paper.u), flat @ paper.u) / (2 * np.pi) % 1.0
     points = np.column_stack([r, z])
     best, course = -1.0, None
     tree = cKDTree(points[:: max(1, len(points) // 60_000)])
-    some = sector[:: max(1, len(points) // 60_000)]
+    some = round_[:: max(1, len(points) // 60_000)]
     thin = max(1.0, np.sqrt(len(points) / max(len(some), 1)))
     for half in _halves(index, paper):
         lines = [_resampled(q, edge) for q in half]
         total = 0.0
         for q in lines:
-            total += edge * float(_seen(tree, some, q, thin * _NEAR * edge).sum())
+            total += edge * float(_seen(tree, some, q, thin * edge, _STRICT).sum())
         if total > best:
             best, course = total, lines
     if course is None or best <= _SCRAP * edge:
@@ -94,25 +92,27 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
     whole = cKDTree(points)
     out = []
     for q in course:
-        out += _profiles(whole, points, sector, q, edge)
+        out += _profiles(whole, points, round_, q, edge)
     if not out:
         raise BadInput("Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces")
     return sorted(out, key=lambda t: -t.length)
 
 
-def _seen(tree, sector: np.ndarray, q: np.ndarray, reach: float) -> np.ndarray:
-    """Which places (n, 2) points lie near in enough directions; near the axis few points can be round it."""
+def _seen(tree, round_: np.ndarray, q: np.ndarray, edge: float, near: float) -> np.ndarray:
+    """Which places (n, 2) points lie near in enough directions. ``round_`` (points,) is where round the axis each lies,
+    0 to 1. A direction is about two edges wide, so that walls of bores, which cross a place here and there, are few.
+    """
     out = np.zeros(len(q), bool)
-    for k, ids in enumerate(tree.query_ball_point(q, reach)):
-        wanted = _ROUND * min(_SECTORS, max(3.0, 2 * np.pi * q[k, 0] / reach))
-        out[k] = len(np.unique(sector[ids])) >= wanted
+    for k, ids in enumerate(tree.query_ball_point(q, near * edge)):
+        many = int(np.clip(2 * np.pi * q[k, 0] / (_SECTOR * edge), _FEWEST_SECTORS, _MOST_SECTORS))
+        out[k] = len(np.unique((round_[ids] * many).astype(int))) >= _ROUND * many
     return out
 
 
-def _profiles(tree, points: np.ndarray, sector: np.ndarray, q: np.ndarray, edge: float) -> list[TraceLoop]:
+def _profiles(tree, points: np.ndarray, round_: np.ndarray, q: np.ndarray, edge: float) -> list[TraceLoop]:
     """Stretches of a course that go round, each sample the mean of the points beside it."""
     coarse = _resampled(q, edge)
-    on = _seen(tree, sector, coarse, _NEAR * edge)
+    on = _seen(tree, round_, coarse, edge, _NEAR)
     for _ in range(2):  # single misses within a stretch are no ends
         on[1:-1] |= on[:-2] & on[2:]
     edges = np.flatnonzero(np.diff(np.concatenate([[0], on.astype(np.int8), [0]])))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from deftmason.core.recipe.ledger import Line
 from deftmason.core.recipe.step import Value
 from deftmason.core.sketch.sizes import suggestions
 
@@ -12,9 +13,17 @@ __all__ = ["suggestions_for", "value_line"]
 _FIELDS = ("step", "label", "measured", "uncertainty", "chosen", "source", "unit", "cost")
 
 
-def value_line(name: str, v: Value) -> dict[str, Any]:
-    """A line of the ledger."""
-    return {"name": name, **{k: getattr(v, k) for k in _FIELDS}, "fixed": not v.path}
+def value_line(line: Line, formulas: dict[str, str], used: dict[str, list[str]]) -> dict[str, Any]:
+    """A line of the ledger; ``formulas`` and ``used`` of the whole ledger."""
+    name, r, v = line
+    return {
+        "name": name,
+        **{k: getattr(v, k) for k in _FIELDS},
+        "fixed": not v.path,
+        "given": v.name in r.step.value_names,
+        "formula": formulas.get(name),
+        "used_by": used.get(name, []),
+    }
 
 
 def suggestions_for(v: Value) -> list[dict[str, Any]]:

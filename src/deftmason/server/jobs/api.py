@@ -11,7 +11,7 @@ from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, giving, looking, shelf, sketching, stones, studies
+from . import accounts, drafting, giving, looking, shelf, sketching, solving, stones, studies
 from .access import session
 from .document import job_view
 from .errors import answer, told
@@ -47,6 +47,8 @@ for prefix, part in (
     ("", stones),
     ("", looking),
     ("", sketching),
+    ("", drafting),
+    ("", solving),
     ("", giving),
     ("", studies),
 ):

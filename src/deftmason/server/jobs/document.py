@@ -7,15 +7,18 @@ from datetime import datetime
 from threading import Lock
 from typing import Any
 
+import numpy as np
 from ninja import Schema
 
+from deftmason.core.recipe.formulas import FORMULA, reached
+from deftmason.core.recipe.ledger import formula_shown, ledger, used_by
 from deftmason.core.recipe.parse import parse_recipe
 from deftmason.core.recipe.references import references_in
-from deftmason.core.recipe.replay import Ran, Replay, ledger
+from deftmason.core.recipe.replay import Ran, Replay, step_keys
 
 from ..engines.told import suggestions_for, value_line
 from .models import Job
-from .recipe import replay_of_steps, snapshot
+from .recipe import replay_of_steps, snapshot, store
 from .work import mark_dead
 
 __all__ = [
@@ -35,6 +38,7 @@ __all__ = [
 
 _MOST_KEPT = 64  # jobs whose parsed recipes are kept at hand
 _TASKS = 12
+_BACK = 40  # edits looked back through for where something lost last was
 
 
 class Stone(Schema):
@@ -54,12 +58,27 @@ class Stone(Schema):
     told: dict[str, Any]
 
 
+class LostCandidate(Schema):
+    """What could stand where something is lost; ``place`` in the frame and ``away`` mm from where that last was, where
+    known.
+    """
+
+    value: Any
+    label: str
+    place: list[float] | None = None
+    away: float | None = None
+
+
 class Lost(Schema):
-    """A reference whose step is gone, off or failed, and the steps that could stand there."""
+    """A reference whose step, face or edge is gone; ``place`` where it last was (frame), where known; and what could
+    stand there, the nearest first.
+    """
 
     path: list[str | int]
     gives: list[str]
-    candidates: list[str]
+    what: str
+    place: list[float] | None = None
+    candidates: list[LostCandidate]
 
 
 class StoneDetail(Stone):
@@ -77,7 +96,9 @@ class Suggestion(Schema):
 
 
 class ValueLine(Schema):
-    """A line of the ledger; ``fixed`` where it is only measured."""
+    """A line of the ledger; ``fixed`` where it is only measured, ``given`` where people named it; ``formula`` what
+    gives it, ``used_by`` the values whose formulas use it.
+    """
 
     name: str
     step: str
@@ -89,6 +110,9 @@ class ValueLine(Schema):
     unit: str
     cost: float | None
     fixed: bool
+    given: bool
+    formula: str | None
+    used_by: list[str]
 
 
 class LedgerLine(ValueLine):
@@ -176,6 +200,8 @@ def job_view(job: Job) -> dict[str, Any]:
     tasks = list(job.works.order_by("-id").values("id", "label", "state", "progress", "message")[:_TASKS])
     job.refresh_from_db()
     ran = replay_now(job).run(compute=False)
+    lines = ledger(ran)
+    formulas, used = formula_shown(lines), used_by(lines)
     done = job.edits.filter(undone=False).order_by("-id").values_list("label", flat=True).first()
     ahead = job.edits.filter(undone=True).order_by("id").values_list("label", flat=True).first()
     return {
@@ -183,7 +209,7 @@ def job_view(job: Job) -> dict[str, Any]:
         "name": job.name,
         "revision": job.revision,
         "stones": [_stone(r) for r in ran],
-        "values": [value_line(n, v) for n, _, v in ledger(ran)],
+        "values": [value_line(line, formulas, used) for line in lines],
         "undo": done,
         "redo": ahead,
         "tasks": tasks,
@@ -216,9 +242,55 @@ def _lost(ran: list[Ran], at: int) -> list[dict[str, Any]]:
     for f in references_in(type(step), step):
         if f.ref.mention or f.id in there or f.id in standing:
             continue
-        fits = [r.step.id for r in before if r.done and (not f.ref.gives or r.step.produces in f.ref.gives)]
-        out.append({"path": list(f.path), "gives": list(f.ref.gives), "candidates": fits[::-1]})
+        fits = [r.step for r in before if r.done and (not f.ref.gives or r.step.produces in f.ref.gives)]
+        gone = next((r.step.name for r in before if r.step.id == f.id), None)
+        out.append(
+            {
+                "path": list(f.path),
+                "gives": list(f.ref.gives),
+                "what": f"'{gone}'" if gone else f"the {f.ref.gives[0] if f.ref.gives else 'step'} it rested on",
+                "candidates": [{"value": s.id, "label": s.name} for s in fits[::-1]],
+            }
+        )
     return out
+
+
+def _lost_parts(job: Job, r: Ran) -> list[dict[str, Any]]:
+    """Faces and edges that a step has lost, each with the nearest that could stand there."""
+    out = []
+    for part in r.summary.get("lost_parts", ()):
+        place = _last_place(job, r, part["path"])
+        found = part["candidates"]
+        if place is not None:
+            found = [{**c, "away": float(np.linalg.norm(np.subtract(c["place"], place)))} for c in found]
+            found.sort(key=lambda c: c["away"])
+        out.append({"path": part["path"], "gives": [], "what": part["what"], "place": place, "candidates": found})
+    return out
+
+
+def _last_place(job: Job, r: Ran, path: list[str | int]) -> list[float] | None:
+    """Where what a reference names lay when the step last had all of it, from the job's history."""
+    wanted = reached(r.step.model_dump(mode="json"), path)
+    for edit in job.edits.order_by("-id")[:_BACK]:
+        for records in (edit.after, edit.before):
+            old = next((s for s in records if s["id"] == r.step.id), None)
+            if old is None or wanted not in old.get(path[0], ()):
+                continue
+            key = step_keys(parse_recipe(records))[r.step.id]
+            told = (store().record(key) or {}).get("summary", {}) if key else {}
+            middles = told.get("middles") or []
+            if not told.get("lost_parts") and len(middles) == len(old[path[0]]):
+                return middles[old[path[0]].index(wanted)]
+    return None
+
+
+def _record_now(r: Ran) -> dict[str, Any]:
+    """A step's record with the numbers that its formulas give now."""
+    record = r.step.model_dump(mode="json", exclude=set(r.step.follows))
+    for v in r.values:
+        if v.source == FORMULA and v.path:
+            reached(record, v.path[:-1])[v.path[-1]] = v.chosen
+    return record
 
 
 def stone_details(job: Job, step_id: str | None = None) -> list[dict[str, Any]]:
@@ -227,9 +299,9 @@ def stone_details(job: Job, step_id: str | None = None) -> list[dict[str, Any]]:
     return [
         {
             **_stone(r),
-            "record": r.step.model_dump(mode="json", exclude=set(r.step.follows)),
+            "record": _record_now(r),
             "summary": r.summary,
-            "lost": _lost(ran, k) if r.status in ("failed", "waiting") else [],
+            "lost": _lost(ran, k) if r.status in ("failed", "waiting") else _lost_parts(job, r),
         }
         for k, r in enumerate(ran)
         if step_id is None or r.step.id == step_id

@@ -13,10 +13,11 @@ from pydantic import Field
 
 from deftmason.core.recipe.records import Place
 
-from .access import job_of, person_of
-from .engine import ask, made_buffer, pool
+from .access import job_of
+from .engine import ask, made_buffer
+from .heavy import heavy_study
 from .recipe import records, store
-from .studies import Study, StudyView, begin_study, study_view
+from .studies import StudyView
 
 router = Router()
 
@@ -159,19 +160,4 @@ def rims(request: HttpRequest, job_id: int, data: ScanRequest):
 def survey(request: HttpRequest, job_id: int, data: ScanRequest):
     """Every defect of a mesh by kind, with its place; a study."""
     job = job_of(request, job_id)
-    steps, person = records(job), person_of(request)
-
-    def work(study: Study) -> dict:
-        return pool().ask(
-            "survey",
-            job=job.id,
-            person=person,
-            limit=_SURVEY_LIMIT,
-            heavy=True,
-            told=study.told,
-            stopped=study.stop.is_set,
-            steps=steps,
-            scan=data.scan,
-        )
-
-    return study_view(begin_study(person, (job.id, "survey"), work))
+    return heavy_study(request, job, "survey", _SURVEY_LIMIT, steps=records(job), scan=data.scan)

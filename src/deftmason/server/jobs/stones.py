@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import copy
+import functools
 import secrets
-from typing import Any, Literal
+from typing import Annotated, Any
 
 from django.conf import settings
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from ninja.errors import HttpError
+from pydantic import Field
 
 from deftmason.core.errors import BadInput
-from deftmason.core.recipe.parse import files_of, kind_of, kinds, moved_onto, parse_recipe, parse_step
-from deftmason.core.recipe.records import Length
-from deftmason.core.recipe.replay import ledger, set_value
+from deftmason.core.recipe.formulas import freed
+from deftmason.core.recipe.ledger import Line, formula_set, ledger, named, set_value
+from deftmason.core.recipe.ordering import moved_after, placed, taken_out
+from deftmason.core.recipe.parse import files_of, kinds, parse_recipe
+from deftmason.core.recipe.records import Length, Source
 
 from ..engines.pool import Busy, TooLong
 from .access import job_of, owner_of, person_of, seen_revision
@@ -30,6 +34,7 @@ router = Router()
 
 _FIRST = 5.0  # seconds a new stone may take before it goes on as a task
 _PREVIEW_LIMIT = 600.0  # seconds
+_KEPT = ("likeness", "formulas", "value_names")  # of a step that is laid again, where it is not told anew
 
 
 class Removed(Schema):
@@ -37,7 +42,16 @@ class Removed(Schema):
 
 
 class Laying(Schema):
+    """A step to lay; a new one right after the step ``after``, else at the end."""
+
     step: dict[str, Any]
+    after: str | None = None
+
+
+class Moving(Schema):
+    """Where a stone is moved to: right after another."""
+
+    after: str
 
 
 class Preview(Schema):
@@ -58,9 +72,19 @@ class ResultView(Schema):
 
 
 class ValueChange(Schema):
+    """Another number for a value, or what gives it; neither: it follows the scan again."""
+
     name: str
-    value: Length
-    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "typed"
+    value: Length | None = None
+    source: Source = "typed"
+    formula: Annotated[str, Field(max_length=200)] | None = None
+
+
+class ValueNaming(Schema):
+    """What a value is called; empty: by its step's name again."""
+
+    name: str
+    given: Annotated[str, Field(pattern=r"^([A-Za-z_][A-Za-z0-9_]{0,39})?$")]
 
 
 @router.get("/jobs/{job_id}", response=JobView)
@@ -118,6 +142,11 @@ def result(request: HttpRequest, job_id: int, key: str, response: HttpResponse):
 @router.get("/kinds")
 def kind_schemas(request: HttpRequest) -> dict[str, Any]:
     """Every step kind's title, course, what it gives and its fields, with their descriptions."""
+    return _described()
+
+
+@functools.cache
+def _described() -> dict[str, Any]:
     return {
         k: {"title": c.title, "course": c.course, "produces": c.produces, "schema": c.model_json_schema()}
         for k, c in kinds().items()
@@ -131,23 +160,13 @@ def _with_id(data: dict) -> dict:
     return {**data, "id": data.get("id") or f"{data['kind'][:12]}_{secrets.token_hex(3)}"}
 
 
-def _merged(steps: Records, data: dict) -> Records:
-    """The recipe with a step replaced (known id) or put after what it rests on (new)."""
+def _merged(steps: Records, data: dict, after: str | None = None) -> Records:
+    """The recipe with a step replaced (known id) or put where it belongs (new)."""
     known = next((i for i, s in enumerate(steps) if s["id"] == data["id"]), None)
     if known is None:
-        return _in_place(steps, data)
-    kept = {k: v for k, v in steps[known].items() if k == "likeness"}
-    return [*steps[:known], {**kept, **data}, *steps[known + 1 :]]
-
-
-def _in_place(steps: Records, data: dict) -> Records:
-    """A new step at the end; one that slips in right after what it betters, and what rested on that now rests on it."""
-    kind = kind_of(data)
-    below = data.get(kind.betters) if kind is not None and kind.slips_in and kind.betters else None
-    at = next((i for i, s in enumerate(steps) if s["id"] == below), None)
-    if at is None or kind is None:
-        return [*steps, data]
-    return [*steps[: at + 1], data, *(moved_onto(s, below, data["id"], kind.produces) for s in steps[at + 1 :])]
+        return placed(steps, data, after)
+    kept = {k: v for k, v in steps[known].items() if k in _KEPT}
+    return [*steps[:known], freed({**kept, **data}), *steps[known + 1 :]]
 
 
 @router.post("/jobs/{job_id}/stones", response=JobView)
@@ -156,7 +175,7 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
     job = job_of(request, job_id)
     steps, revision = snapshot(job)
     record = _with_id(data.step)
-    new = _merged(steps, record)
+    new = _merged(steps, record, data.after)
     step = next(s for s in parse_recipe(new) if s.id == record["id"])
     may_use(new, steps, owner_of(request))
     again = any(s["id"] == step.id for s in steps)
@@ -165,7 +184,7 @@ def lay(request: HttpRequest, job_id: int, data: Laying):
     change(
         job,
         f"{'Change' if again else 'Lay'} {step.name}",
-        lambda now: _merged(now, record),
+        lambda now: _merged(now, record, data.after),
         seen=revision if seen is None else seen,
         owner=owner_of(request),
     )
@@ -198,7 +217,7 @@ def preview(request: HttpRequest, job_id: int, data: Laying):
     """What a stone would say, without laying it; a study whose result is a `Preview`."""
     job = job_of(request, job_id)
     steps, record = records(job), _with_id(data.step)
-    new = _merged(steps, record)
+    new = _merged(steps, record, data.after)
     parse_recipe(new)
     may_use(new, steps, owner_of(request))
     upto = next(i for i, s in enumerate(new) if s["id"] == record["id"])
@@ -233,30 +252,43 @@ def _changed(request: HttpRequest, job: Job, label: str, make, laying: str, revi
 
 
 @router.delete("/jobs/{job_id}/stones/{step_id}", response=JobView)
-def take_out(request: HttpRequest, job_id: int, step_id: str):
-    """Take a stone out; refused while others rest on it."""
+def take_out(request: HttpRequest, job_id: int, step_id: str, along: bool = False):
+    """Take a stone out; refused while others rest on it, unless they go ``along``."""
     job = job_of(request, job_id)
     steps, revision = snapshot(job)
-    by_id = {s["id"]: parse_step(s) for s in steps}
-    if step_id not in by_id:
-        raise HttpError(404, "There is no such stone.")
-    name, under = by_id[step_id].name, by_id[step_id].stands_for()
-    if by_id[step_id].slips_in and under:
-        gives = by_id[step_id].produces
-
-        def without(now: Records) -> Records:
-            return [moved_onto(s, step_id, under, gives) for s in now if s["id"] != step_id]
-
-        return _changed(request, job, f"Take out {name}", without, "Laying again", revision)
-    above = [s.name for s in by_id.values() if step_id in s.inputs()]
-    if above:
-        raise BadInput(f"{', '.join(above)} rest on '{name}'; take them out first, or switch it off.")
-    read = [s["id"] for s in steps if files_of(s)]
-    if read == [step_id]:
+    name = _name_of(steps, step_id)
+    out = taken_out(steps, step_id, along=along)
+    if any(files_of(s) for s in steps) and not any(files_of(s) for s in out):
         raise BadInput("A job keeps its scan; start another job instead.")
     return _changed(
-        request, job, f"Take out {name}", lambda now: [s for s in now if s["id"] != step_id], "Laying again", revision
+        request,
+        job,
+        f"Take out {name}" + (f" and {len(steps) - len(out) - 1} more" if len(steps) - len(out) > 1 else ""),
+        lambda now: taken_out(now, step_id, along=along),
+        "Laying again",
+        revision,
     )
+
+
+@router.post("/jobs/{job_id}/stones/{step_id}/move", response=JobView)
+def move(request: HttpRequest, job_id: int, step_id: str, data: Moving):
+    """Move a stone right after another; refused where it rests on what would come after, or others before rest on
+    it.
+    """
+    job = job_of(request, job_id)
+    steps, revision = snapshot(job)
+    name, other = _name_of(steps, step_id), _name_of(steps, data.after)
+    label = f"Move {name} after {other}"
+    return _changed(
+        request, job, label, lambda now: moved_after(now, step_id, data.after), f"Laying {name} again", revision
+    )
+
+
+def _name_of(steps: Records, step_id: str) -> str:
+    found = next((s for s in steps if s["id"] == step_id), None)
+    if found is None:
+        raise HttpError(404, "There is no such stone.")
+    return str(found["name"])
 
 
 @router.post("/jobs/{job_id}/stones/{step_id}/switch", response=JobView)
@@ -279,24 +311,47 @@ def switch(request: HttpRequest, job_id: int, step_id: str):
     )
 
 
-@router.post("/jobs/{job_id}/values", response=JobView)
-def choose(request: HttpRequest, job_id: int, data: ValueChange):
-    """Choose another number for a value of the ledger."""
-    job = job_of(request, job_id)
+def _line(request: HttpRequest, job: Job, name: str) -> tuple[int, list[Line], Line]:
+    """The revision that is asked about, its ledger, and the value of this name."""
     steps, revision = snapshot_seen(job, seen_revision(request))
-    found = next(((r, v) for n, r, v in ledger(replay_of(steps).run(compute=False)) if n == data.name), None)
+    lines = ledger(replay_of(steps).run(compute=False))
+    found = next((line for line in lines if line[0] == name), None)
     if found is None:
         raise HttpError(404, "There is no such value.")
-    r, v = found
+    return revision, lines, found
+
+
+@router.post("/jobs/{job_id}/values", response=JobView)
+def choose(request: HttpRequest, job_id: int, data: ValueChange):
+    """Choose another number for a value of the ledger, or a formula that gives it."""
+    job = job_of(request, job_id)
+    revision, lines, (_, r, v) = _line(request, job, data.name)
 
     def chosen(now: Records) -> Records:
+        if all(s["id"] != r.step.id for s in now):
+            return now
+        if data.formula:
+            return formula_set(now, lines, data.name, data.formula)
         out = copy.deepcopy(now)
-        if any(s["id"] == r.step.id for s in out):
-            set_value(out, r.step.id, v.path, data.value, data.source)
+        set_value(out, r.step.id, v.path, data.value, "scan" if data.value is None else data.source)
         return out
 
+    what = f"= {data.formula}" if data.formula else "as the scan says" if data.value is None else f"{data.value:g}"
+    return _changed(request, job, f"{r.step.name}: {v.label} {what}", chosen, f"Laying {r.step.name} again", revision)
+
+
+@router.post("/jobs/{job_id}/values/naming", response=JobView)
+def name_value(request: HttpRequest, job_id: int, data: ValueNaming):
+    """Call a value by a name of its own; formulas that use it follow."""
+    job = job_of(request, job_id)
+    revision, lines, (_, r, v) = _line(request, job, data.name)
     return _changed(
-        request, job, f"{r.step.name}: {v.label} {data.value:g}", chosen, f"Laying {r.step.name} again", revision
+        request,
+        job,
+        f"{r.step.name}: {v.label} is called {data.given or 'as before'}",
+        lambda now: named(now, lines, data.name, data.given),
+        f"Laying {r.step.name} again",
+        revision,
     )
 
 

@@ -6,7 +6,7 @@ import Head from '../../bench/Head.vue'
 import Rule from '../../bench/Rule.vue'
 import { short, whole } from '../../state/format'
 import { useStep } from '../useStep'
-import { missingFaces } from './ends'
+import { facesPicked, missingFaces } from './ends'
 import type { SketchTold } from './loops'
 
 type Record = Schemas['ExtrudeStep']
@@ -53,18 +53,25 @@ function how(v: Record['how']) {
   r.value.how = v
   retry()
 }
+/** Whether an end is a face that is picked on the scan. */
+const picked = (k: End) => facesPicked(r.value[k].to)
+const WORDS: { [to: string]: string } = {
+  through: 'past the body',
+  height: 'a height',
+  opposite: 'as far from the paper',
+}
 const values = computed(() => hand.preview?.values ?? [])
 function to(k: End, v: Record['start']['to']) {
   const old = r.value[k]
   const read = values.value.find((x) => x.label === k)?.chosen
   const typed = { value: old.height.value ?? read ?? 0, source: 'typed' as const }
   r.value[k] = { to: v, pick: old.pick, height: v === 'height' ? typed : { value: null, source: 'rounded' } }
-  if (v === 'face' && !old.pick) hand.slot = k
+  if (picked(k) && !old.pick) hand.slot = k
   retry()
 }
 function face(k: End) {
   hand.slot = k
-  if (r.value[k].to !== 'face') to(k, 'face')
+  if (!picked(k)) to(k, 'face')
 }
 function choose(label: string, value: number, source: string) {
   const chosen = { value, source: source as Record['draft']['source'] }
@@ -132,14 +139,16 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
       <div class="slot mt-1.5" :class="{ 'slot-on': hand.slot === k }">
         <button class="flex min-w-0 flex-1 items-center gap-2 text-left" @click="face(k)">
           <span class="w-[40px] text-soft">{{ word(k) }}</span>
-          <template v-if="r[k].to === 'face'"
+          <template v-if="picked(k)"
             ><span v-if="r[k].pick" class="h-[11px] w-[11px] rounded-[2px] bg-sand" /><span
               class="truncate"
               :class="r[k].pick ? 'font-semibold' : 'text-soft'"
-              >{{ r[k].pick ? 'face on scan' : 'click a face' }}</span
+              >{{
+                !r[k].pick ? 'click a face' : r[k].to === 'face' ? 'face on scan' : 'the face as bent'
+              }}</span
             ></template
           >
-          <span v-else class="font-semibold">{{ r[k].to === 'through' ? 'past the body' : 'a height' }}</span>
+          <span v-else class="font-semibold">{{ WORDS[r[k].to] }}</span>
         </button>
         <input
           v-if="r[k].to === 'height'"
@@ -157,11 +166,15 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
           @change="to(k, ($event.target as HTMLSelectElement).value as Record['start']['to'])"
         >
           <option value="face">face</option>
+          <option value="surface">bent face</option>
           <option value="height">height</option>
           <option value="through" :disabled="!r.body">through</option>
+          <option value="opposite" :disabled="r[k === 'start' ? 'end' : 'start'].to === 'opposite'">
+            as far back
+          </option>
         </select>
       </div>
-      <Rule v-if="hand.slot === k && r[k].to === 'face' && r[k].pick" :pick="r[k].pick" :element="null" />
+      <Rule v-if="hand.slot === k && picked(k) && r[k].pick" :pick="r[k].pick" :element="null" />
     </template>
     <div class="mt-1.5 flex items-center gap-1.5">
       <span class="w-[66px] pl-2 text-soft">body</span>
@@ -194,7 +207,7 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
       {{ word(String(k)) }}: {{ whole(d.count) }} facets, scatter {{ d.scatter.toFixed(3)
       }}{{ k === 'draft' ? '°' : ' mm' }}
     </p>
-    <p v-for="n in notes" :key="n" class="mt-1 text-soft">The face {{ n }}.</p>
+    <p v-for="n in notes" :key="n" class="mt-1 text-soft" data-figure="note">The face {{ n }}.</p>
     <button v-if="lean !== null" class="mt-1.5 underline" @click="choose('draft', lean, 'rounded')">
       Lean the walls by {{ lean }}°
     </button>

@@ -3,7 +3,7 @@ import { short } from '../../state/format'
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf, needBody, needSketch, pickAt, widenPick } from '../picks'
-import { missingFaces } from './ends'
+import { facesPicked, missingFaces } from './ends'
 import ExtrudeForm from './ExtrudeForm.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 
@@ -32,9 +32,9 @@ const end = (key: End): Slot<Record> => ({
   put: (at, r, room) => {
     const pick = pickAt(at, 'same facing', r[key].pick)
     if (!pick) return
-    r[key] = { ...face(), pick }
+    r[key] = { ...face(), to: r[key].to === 'surface' ? 'surface' : 'face', pick }
     room.hand.showPick(r.scan, pick, null)
-    if (key === 'start' && r.end.to === 'face' && !r.end.pick) room.hand.slot = 'end'
+    if (key === 'start' && facesPicked(r.end.to) && !r.end.pick) room.hand.slot = 'end'
     if (!missingFaces(r).length) room.hand.tryIt(0)
   },
 })
@@ -44,6 +44,7 @@ const tool = (how: Record['how'], id: string, name: string, says: string, group:
   says,
   group,
   belt,
+  place: 1,
   slot: 'start',
   needs: (room: Room) => needSketch(room) ?? (how === 'cut' ? needBody(room) : null),
   begins: (room: Room) => {

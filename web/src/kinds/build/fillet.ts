@@ -1,8 +1,9 @@
-import type { EdgeName, Edges, Preview, Schemas, StepRecord } from '../../api/types'
+import type { EdgeName, Preview, Schemas, StepRecord } from '../../api/types'
 import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
 import { needBody } from '../picks'
-import FilletForm from './FilletForm.vue'
+import { edgesSlot, showsEdges } from './edges'
+import EdgesForm from './EdgesForm.vue'
 
 /**
  * `alike`: whether an edge clicked brings all between the same two features; the hand's own,
@@ -11,7 +12,6 @@ import FilletForm from './FilletForm.vue'
 type Record = Schemas['FilletStep'] & { alike?: boolean }
 type Told = Schemas['FilletTold']
 
-const label = (e: readonly (string | number)[]) => e.join('|')
 const record = (room: Room, edges: EdgeName[]): Partial<Record> => ({
   name: room.job.freeName('Fillet'),
   scan: room.job.scan!.id,
@@ -27,25 +27,9 @@ export default defineKind<Record, Told>({
   title: 'Fillet',
   says: 'Click near an edge; its radius is read from the scan.',
   tries: 'by itself',
-  form: FilletForm,
+  form: EdgesForm,
   handOnly: ['alike'],
-  slots: {
-    edges: {
-      takes: ['edge'],
-      says: 'Click near an edge of the model',
-      put: async (at, r, room) => {
-        if (at.what !== 'edge') return
-        const got = await room.job.ask<Edges>('/edges', { body: r.body, place: at.place })
-        const wanted = (r.alike === false ? [got.edge] : got.alike) as EdgeName[]
-        const names = new Set(r.edges.map(label))
-        const all = wanted.every((n) => names.has(label(n)))
-        const mine = new Set(wanted.map(label))
-        r.edges = all
-          ? r.edges.filter((n) => !mine.has(label(n)))
-          : [...r.edges, ...wanted.filter((n) => !names.has(label(n)))]
-      },
-    },
-  },
+  slots: { edges: edgesSlot<Record>() },
   tools: [
     {
       id: 'fillet',
@@ -54,6 +38,7 @@ export default defineKind<Record, Told>({
       also: 'round rounding radius',
       group: 'edges and walls',
       belt: 7,
+      place: 1,
       slot: 'edges',
       needs: needBody,
       record: (room) => record(room, []),
@@ -65,15 +50,7 @@ export default defineKind<Record, Told>({
   ],
   ready: (r) => r.edges.length > 0 || 'Click an edge of the model',
   verb: () => 'Lay fillet',
-  shows: (_plan, r, _p, room) => {
-    const under = room.job.byId.get(r.body)
-    // Edges are clicked on the body as it is before them; it is shown rounded once they are not.
-    const key = room.hand.result ?? under?.key
-    return {
-      body: key ? { id: r.body, key } : null,
-      edges: { body: r.body, names: r.edges },
-    }
-  },
+  shows: showsEdges,
   offers: (given, room) => {
     const edges = given.flatMap((g) => (g.what === 'edge' ? [g.name] : []))
     if (!edges.length || edges.length !== given.length || needBody(room)) return []

@@ -1,10 +1,12 @@
 import { defineStage } from '../kind'
+import DraftPanel from './DraftPanel.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 
 export default defineStage({
   key: 'Build',
   view: 'both',
-  groups: ['push and turn', 'take away and join', 'edges and walls'],
+  panel: DraftPanel,
+  groups: ['push and turn', 'take away and join', 'edges and walls', 'repeat and move'],
   ledger: ['body', 'sketch'],
   /** The loops of a sketch chosen in the yard or on the wall can be picked. */
   shows: (_plan, { job, shown }) => {

@@ -43,6 +43,7 @@ if (r.value.scans.length > 1) hand.tryIt(0)
     <label class="mt-2 flex items-center gap-2"
       >one layer within
       <input
+        v-typing
         type="number"
         class="field fig w-24"
         min="0.001"

@@ -14,9 +14,14 @@ if (!hand.slot) hand.slot = 'of'
 const given = computed(() => r.value.of.map((id) => j.byId.get(id)).filter((x) => !!x))
 const ways = computed(() => waysOf(schemas.value).filter(([, w]) => suits(w, given.value)))
 const way = computed(() => waysOf(schemas.value).find(([name]) => name === r.value.way)?.[1])
+/** The way suits what is given, also where the ways are known only once datums have been clicked. */
+function fitting() {
+  if (ways.value.length && !ways.value.some(([name]) => name === r.value.way)) r.value.way = ways.value[0][0]
+}
 watch(
   () => [r.value.of.length, ways.value.length],
   () => {
+    fitting()
     if (ways.value.length && !hand.preview) hand.tryIt(0)
   },
   { immediate: true },
@@ -28,7 +33,7 @@ function choose(name: WayName) {
 function without(id: string) {
   r.value.of = r.value.of.filter((x) => x !== id)
   if (ways.value.length) {
-    if (!ways.value.some(([name]) => name === r.value.way)) r.value.way = ways.value[0][0]
+    fitting()
     hand.again()
   } else hand.preview = null
 }
@@ -81,7 +86,14 @@ const place = computed(() => {
     <template v-if="way && ways.length">
       <label v-for="k in way.asks" :key="k" class="mt-1.5 flex items-center gap-2">
         <span class="w-[76px]">{{ k === 'distance' ? 'distance' : 'angle' }}</span>
-        <input type="number" class="field fig w-24" step="any" :value="r[k]" @change="number(k, $event)" />
+        <input
+          v-typing
+          type="number"
+          class="field fig w-24"
+          step="any"
+          :value="r[k]"
+          @change="number(k, $event)"
+        />
         <span class="text-soft">{{ k === 'distance' ? 'mm' : '°' }}</span>
       </label>
       <label v-if="way.turns_round" class="mt-1.5 flex items-center gap-2">

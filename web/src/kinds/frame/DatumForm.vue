@@ -132,7 +132,15 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
       </label>
       <label v-if="sized" class="mt-1.5 flex items-center gap-2"
         ><span class="w-[76px]">radius</span>
-        <input type="number" class="field fig w-20" min="0" step="any" :value="r.radius" @change="radius" />
+        <input
+          v-typing
+          type="number"
+          class="field fig w-20"
+          min="0"
+          step="any"
+          :value="r.radius"
+          @change="radius"
+        />
         <span class="text-soft">{{ r.radius ? 'mm' : 'as read' }}</span></label
       >
       <label v-if="s.element !== 'sphere' && s.element !== 'cone'" class="mt-1.5 flex items-center gap-2">

@@ -98,6 +98,7 @@ const NUMBERS: { [K in Record['kind']]: [NumberKey, string, string][] } = {
     <label v-for="[key, name, empty] in NUMBERS[r.kind]" :key="key" class="mt-1.5 flex items-center gap-2"
       ><span class="w-[104px]">{{ name }}</span>
       <input
+        v-typing
         type="number"
         class="field fig w-20"
         min="0"

@@ -22,7 +22,9 @@ const KINDS: { kind: Kind; says: string }[] = [
 ]
 const adding = ref('')
 const datums = computed(() => j.given('datum'))
-const seen = computed(() => [...j.given('datum')].filter((d) => d.key))
+const seen = computed(() =>
+  [...j.given('datum'), ...j.given('sketch')].filter((d) => d.key && d.id !== r.value.id),
+)
 function turn(a: Record['axis']) {
   r.value.axis = a
   r.value.on = null
@@ -181,10 +183,10 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
       <select
         v-if="seen.length"
         class="field min-w-0 flex-1 !py-0.5 text-[12px]"
-        aria-label="See a datum on the paper"
+        aria-label="See a datum or sketch on the paper"
         @change="project(($event.target as HTMLSelectElement).value)"
       >
-        <option value="">see a datum…</option>
+        <option value="">see here…</option>
         <option v-for="d in seen" :key="d.id" :value="d.id">{{ d.name }}</option>
       </select>
     </div>

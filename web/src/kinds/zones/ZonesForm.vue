@@ -45,6 +45,7 @@ function back() {
     <label class="mt-1.5 flex items-center gap-2" title="The smallest deviation that matters">
       <span class="w-[104px]">what matters</span>
       <input
+        v-typing
         type="number"
         class="field fig w-20"
         min="0"
@@ -59,6 +60,7 @@ function back() {
       <label class="mt-1.5 flex items-center gap-2" title="Area below which nothing is a zone">
         <span class="w-[104px]">smallest</span>
         <input
+          v-typing
           type="number"
           class="field fig w-20"
           min="0"

@@ -11,9 +11,12 @@ from . import (
     frame,
     joining,
     making,
+    revolve,
     scan,
     shaping,
     sketch,
+    solids,
+    whole_bodies,
     zones,
 )
 
@@ -28,8 +31,11 @@ __all__ = [
     "frame",
     "joining",
     "making",
+    "revolve",
     "scan",
     "shaping",
     "sketch",
+    "solids",
+    "whole_bodies",
     "zones",
 ]

@@ -11,23 +11,28 @@ from ...errors import BadInput
 from ..records import Id, Record
 from ..references import BodyRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
+from .bodied import BodyTold, body_summary, profile_curves, settled, wanted_loops
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
     from ...features.evidence import Reading
+    from ...features.patch import Patch
     from ...kernel.body import Body
-    from ...kernel.features import Curve2D
 
-__all__ = ["ExtrudeStep", "body_summary", "settled"]
+__all__ = ["ExtrudeStep"]
 
-_PAST = 2.0  # mm beyond the body for cuts that go through
+_PAST = 0.02  # of the body's diagonal beyond it, for cuts that go through
+_SLIVER = 2e-4  # of the same: heights this near are one
+_RIM = 2  # rings of facets at the rim of a bent face that devices round off
 
 
 class End(Record):
     """Where an extrusion begins or ends."""
 
-    to: Literal["face", "height", "through"] = Field(
-        "face", description="A face picked on the scan, a height, or past the body."
+    to: Literal["face", "height", "through", "surface", "opposite"] = Field(
+        "face",
+        description="A face picked on the scan, a height, past the body, a bent face of the scan as it is, or as far "
+        "from the paper as the other end.",
     )
     pick: Pick | None = Field(None, description="A place on the face.")
     height: Chosen = Field(
@@ -35,30 +40,15 @@ class End(Record):
     )
 
 
-def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
-    """The number a choice means for a reading, and its source: chosen, rounded anew, or as the scan says."""
-
-    from ...sketch.sizes import round_value
-
-    if chosen.value is not None and chosen.source != "scan":
-        return chosen.value, chosen.source
-    if chosen.source == "rounded":
-        value, why = round_value(reading.value, reading.uncertainty)
-        if abs(reading.value) < max(3 * reading.uncertainty, 0.02):
-            value, why = 0.0, "round"
-        if why == "round":
-            return value, "rounded"
-    return reading.value, "scan"
-
-
 def _met(body: Body | None, normal, height: float, reading: Reading | None) -> tuple[float, str | None]:
     """The height of the body's own face where the reading cannot tell it from that: features meet without a sliver."""
 
     from ...kernel.surfaces import face_surfaces
+    from ...kernel.tessellate import diagonal_of
 
     if body is None:
         return height, None
-    limit = max(0.02, 3 * reading.uncertainty if reading else 0.0)
+    limit = max(_SLIVER * diagonal_of(body), 3 * reading.uncertainty if reading else 0.0)
     best = None
     for s in face_surfaces(body):
         if s.kind == "plane" and s.element is not None and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
@@ -68,52 +58,37 @@ def _met(body: Body | None, normal, height: float, reading: Reading | None) -> t
     return (height + best[0], best[1]) if best else (height, None)
 
 
-def body_summary(body) -> dict:
-    from ...kernel.tessellate import tessellate
+class PatchTold(BaseModel):
+    """A patch that an end lies on: its poles in the frame, and from it to past the body."""
 
-    facets = tessellate(body, 0.1)
-    return {
-        "volume": body.volume,
-        "area": body.area,
-        "faces": len(body.face_names),
-        "valid": body.is_valid,
-        "solids": body.solid_count,
-        "face_names": list(body.face_names),
-        "bounds": [facets.vertices.min(axis=0).tolist(), facets.vertices.max(axis=0).tolist()],
-        "says": f"{len(body.face_names)} faces",
-    }
-
-
-class ReadingTold(BaseModel):
-    value: float
-    uncertainty: float
-    count: int
-    scatter: float
-    note: str = ""
-
-
-class BodyTold(Told):
-    """What every step that gives a body says of it: mm³, mm²."""
-
-    line: ClassVar[tuple[str, ...]] = ("volume", "area", "faces", "valid", "solids")
-
-    volume: float
-    area: float
-    faces: int
-    valid: bool
-    solids: int
-    face_names: list[str]
-    bounds: list[list[float]]
-    readings: dict[str, ReadingTold]
+    poles: list[list[list[float]]]
+    beyond: list[float]
 
 
 class ExtrudeTold(BodyTold):
+    patches: dict[str, PatchTold] = {}
     start: float
     end: float
     draft: float
     pushed: list[int]
     notes: list[str]
     meets: list[str]
+
+
+def _over(p: Patch) -> float:
+    """How far a push goes past a patch before it is ended there, mm."""
+    return 0.1 * (p.high - p.low) + 0.05 * float(np.linalg.norm(np.ptp(p.poles.reshape(-1, 3), axis=0)))
+
+
+def _beyond(p: Patch, label: str, normal) -> np.ndarray:
+    return (1 if label == "end" else -1) * (p.high - p.low + 2 * _over(p)) * np.asarray(normal)
+
+
+def _patch_reading(p: Patch) -> Reading:
+    from ...features.evidence import Reading
+
+    note = f"is followed by a patch of degree {len(p.poles) - 1}, {p.scatter:.3f} mm rms"
+    return Reading(p.middle, p.scatter / np.sqrt(p.count), p.count, p.scatter, note)
 
 
 @register
@@ -146,23 +121,43 @@ class ExtrudeStep(Step):
         self, end: End, label: str, context, normal, body, low: bool
     ) -> tuple[float, Reading | None, np.ndarray | None]:
         from ...features.evidence import face_height
-        from ...kernel.tessellate import tessellate
+        from ...kernel.tessellate import bounds_of
 
         if end.to == "through":
             if body is None:
                 raise BadInput("There is no body to go through; pick a face instead.", field=label)
-            h = tessellate(body, 0.1).vertices @ normal
-            return (float(h.min()) - _PAST if low else float(h.max()) + _PAST), None, None
+            corners = np.array(np.meshgrid(*bounds_of(body).T)).reshape(3, -1).T
+            h, past = corners @ normal, _PAST * float(np.linalg.norm(np.ptp(corners, axis=0)))
+            return (float(h.min()) - past if low else float(h.max()) + past), None, None
+        if end.to == "opposite":
+            return float("nan"), None, None
         if end.to == "height":
             if end.height.value is None:
                 raise BadInput(f"Give a height for '{label}', or pick a face on the scan.", field=label)
             return end.height.value, None, None
         if end.pick is None:
             raise BadInput(f"Pick the face where the extrusion should {'begin' if low else 'end'}.", field=label)
+        if not context.reads and end.height.value is not None and end.to == "face":
+            return end.height.value, None, None
+        index, pick, what = context.index(self.scan), end.pick, f"'{self.name}', {label}"
+        if end.to == "surface":
+            return float("nan"), None, resolve_pick(index, pick, what).facets
+
+        def read() -> Reading:
+            return face_height(index, resolve_pick(index, pick, what), context.output(self.frame, "frame"), normal)
+
+        on = (context.key_of(self.frame), "height", pick.model_dump_json(), tuple(map(float, normal)))
+        reading = context.read(self.scan, on, read)
+        return settled(end.height, reading)[0], reading, None
+
+    def _patch(self, context, facets, plane, motion, outline) -> Patch:
+        from ...features.patch import patch_over
+
         index = context.index(self.scan)
-        picked = resolve_pick(index, end.pick, f"'{self.name}', {label}")
-        reading = face_height(index, picked, context.output(self.frame, "frame"), normal)
-        return settled(end.height, reading)[0], reading, picked.facets
+        deep = index.depth(facets, _RIM)
+        inner = facets[deep == deep.max()]
+        places = motion.points(index.mesh.vertices[np.unique(index.mesh.faces[inner])])
+        return patch_over(places, plane.origin, plane.u, np.cross(plane.normal, plane.u), plane.normal, outline)
 
     def in_script(self, told, script):
         word, sketch, data = script.word, script.named(self.sketch), script.told(self.sketch)
@@ -181,6 +176,9 @@ class ExtrudeStep(Step):
                 f"    face_of({sketch}, {loop!r}, {holes!r}),",
                 f"    {sketch}_plane, {start}, {end}{text})",
             ]
+            out += [
+                f"{tools[-1]} = ended({tools[-1]}, {p['poles']!r}, {p['beyond']!r})" for p in told["patches"].values()
+            ]
         sign = {"join": "+", "cut": "-", "intersect": "&"}[self.how]
         terms = ([script.named(self.body)] if self.body else []) + tools
         return [*out, f"{word} = " + f" {sign} ".join(terms)]
@@ -188,6 +186,7 @@ class ExtrudeStep(Step):
     def run(self, context, progress):
         from ...features.evidence import Reading, wall_draft
         from ...kernel.features import PaperPlane, combine, extrude
+        from ...kernel.whole import bounded
         from ...sketch.loops import loop_outline
 
         sketch = context.output(self.sketch, "sketch")
@@ -195,30 +194,39 @@ class ExtrudeStep(Step):
         plane = sketch["plane"]
         start, start_reading, start_facets = self._height(self.start, "start", context, plane.normal, body, True)
         end, end_reading, end_facets = self._height(self.end, "end", context, plane.normal, body, False)
-        meets = []
-        if self.how == "join":
-            if self.start.height.source != "typed":
-                start, name = _met(body, plane.normal, start, start_reading)
-                meets += [name] if name else []
-            if self.end.height.source != "typed":
-                end, name = _met(body, plane.normal, end, end_reading)
-                meets += [name] if name else []
         entities = {e["id"]: e for e in sketch["geometry"]}
-        if not sketch["loops"]:
-            raise BadInput("The sketch has no closed loop to push; join its ends first.", field="loops")
-        wanted = []
-        for entity in self.loops or [sketch["loops"][0][0]]:
-            k = next((k for k, ids in enumerate(sketch["loops"]) if entity in ids), None)
-            if k is None:
-                raise BadInput(f"The loop through '{entity}' is gone or open; pick the loops again.", field="loops")
-            if k not in wanted:
-                wanted.append(k)
+        wanted = wanted_loops(sketch, self.loops)
         at_plane = float(plane.origin @ plane.normal)
         paper = PaperPlane(plane.origin, plane.normal, plane.u)
         outlines = {k: loop_outline([entities[i] for i in sketch["loops"][k]]) for k in wanted}
         motion = context.output(self.frame, "frame")
+        patches = {}
+        for label, facets in (("start", start_facets), ("end", end_facets)):
+            if getattr(self, label).to == "surface":
+                patches[label] = self._patch(context, facets, plane, motion, np.vstack(list(outlines.values())))
+        if "start" in patches:
+            start = patches["start"].low - _over(patches["start"])
+            start_reading = _patch_reading(patches["start"])
+        if "end" in patches:
+            end = patches["end"].high + _over(patches["end"])
+            end_reading = _patch_reading(patches["end"])
+        if self.start.to == "opposite" and self.end.to == "opposite":
+            raise BadInput("Give one of the two ends; the other lies as far the other way.", field="end")
+        if self.start.to == "opposite":
+            start = 2 * at_plane - end
+        if self.end.to == "opposite":
+            end = 2 * at_plane - start
+        meets = []
+        if self.how == "join":
+            if self.start.height.source != "typed" and self.start.to == "face":
+                start, name = _met(body, plane.normal, start, start_reading)
+                meets += [name] if name else []
+            if self.end.height.source != "typed" and self.end.to == "face":
+                end, name = _met(body, plane.normal, end, end_reading)
+                meets += [name] if name else []
         lean = None
-        if self.draft.source == "scan" or any(len(sketch["loops"][k]) > 1 for k in wanted):
+        asked = self.draft.source == "scan" or any(len(sketch["loops"][k]) > 1 for k in wanted)
+        if asked and (context.reads or self.draft.value is None):
             readings = [
                 wall_draft(
                     context.index(self.scan),
@@ -244,20 +252,21 @@ class ExtrudeStep(Step):
         draft = self.draft.value if self.draft.value is not None else (lean.value if lean else 0.0)
         result = body
         for k in wanted:
-            inner = [i for i, parent in enumerate(sketch["inside"]) if parent == k] if self.keep_inner else []
             tool = extrude(
-                [_curve(entities[i]) for i in sketch["loops"][k]],
-                [[_curve(entities[i]) for i in sketch["loops"][m]] for m in inner],
+                *profile_curves(sketch, k, self.keep_inner),
                 paper,
                 start - at_plane,
                 end - at_plane,
                 self.name,
                 draft_deg=draft if len(sketch["loops"][k]) > 1 else 0.0,
             )
+            for label, p in patches.items():
+                face = f"{self.name}/{'top' if label == 'end' else 'bottom'}"
+                tool = bounded(tool, p.poles, _beyond(p, label, plane.normal), face, self.name)
             result = tool if result is None and self.how == "join" else combine(result, tool, self.how, self.name)
         values = []
         for label, e, reading, h in (("start", self.start, start_reading, start), ("end", self.end, end_reading, end)):
-            if e.to != "through":
+            if e.to in ("face", "height"):
                 source = settled(e.height, reading)[1] if reading else e.height.source
                 values.append(
                     Value(
@@ -292,6 +301,10 @@ class ExtrudeStep(Step):
             "end": end,
             "draft": draft,
             "pushed": wanted,
+            "patches": {
+                k: {"poles": p.poles.tolist(), "beyond": _beyond(p, k, plane.normal).tolist()}
+                for k, p in patches.items()
+            },
             "readings": {k: vars(r) for k, r in (("start", start_reading), ("end", end_reading), ("draft", lean)) if r},
         }
         says, status = "", "sound"
@@ -304,12 +317,3 @@ class ExtrudeStep(Step):
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this step; change its sizes a little."
         return Outcome(result, summary, says, status, values)
-
-
-def _curve(e: dict) -> Curve2D:
-    from ...kernel.features import Curve2D
-
-    known = ("start", "end", "center", "radius", "major", "minor_radius", "degree")
-    more = {k: e[k] for k in known if e.get(k) is not None}
-    knots, poles = tuple(e.get("knots") or ()), tuple(tuple(p) for p in e.get("poles") or ())
-    return Curve2D(e["id"], e["kind"], **more, ccw=e.get("ccw", True), knots=knots, poles=poles)

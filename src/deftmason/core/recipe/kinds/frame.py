@@ -52,7 +52,7 @@ class FrameStep(Step):
     produces: ClassVar[str] = "frame"
     tells: ClassVar[type[Told]] = FrameTold
 
-    computation: ClassVar[int] = 3
+    computation: ClassVar[int] = 4
 
     kind: Literal["frame"] = "frame"
     first: DatumRef = Field(description="Datum that holds the first axis exactly.")

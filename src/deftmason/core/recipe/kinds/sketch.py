@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field, StringConstraints
 
 from ...errors import BadInput
 from ..papers import Laid, PaperRecord, projected, traces_on
-from ..records import Coordinate, Id, Length, Place, Record, Size
+from ..records import Coordinate, Id, Length, Place, Record, Size, Source
 from ..step import Outcome, Step, Told, Value, register
 
 if TYPE_CHECKING:
@@ -92,7 +92,7 @@ class SizeRecord(Record):
     of: list[Handle] = Field(min_length=1, max_length=2)
     label: str = Field("", max_length=80)
     chosen: Length | None = Field(None, description="Chosen number, mm or degrees; held unless its source is the scan.")
-    source: Literal["scan", "rounded", "standard", "hand reading", "typed"] = "scan"
+    source: Source = "scan"
 
 
 class SketchEntity(BaseModel):

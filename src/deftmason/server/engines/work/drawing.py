@@ -16,7 +16,7 @@ from deftmason.core.clean.cloud import with_normals
 from deftmason.core.errors import BadInput
 from deftmason.core.join.seen import see
 from deftmason.core.kernel.body import Body
-from deftmason.core.kernel.tessellate import edge_polylines, tessellate
+from deftmason.core.kernel.tessellate import diagonal_of, edge_polylines, tessellate
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.cells import spacing_of
 from deftmason.core.scan.creases import part_at_creases
@@ -29,7 +29,7 @@ from .picture import picture, picture_of_points
 
 __all__ = ["make_buffer", "make_picture", "proxy_of"]
 
-_SHOWN_MM = 0.03
+_SHOWN = 2.5e-4  # of a body's diagonal: how far what is drawn departs from it
 
 
 @asked
@@ -174,10 +174,11 @@ def _shown(store: ResultStore, scan_key: str, values: np.ndarray, name: str) -> 
 
 
 def body_buffer(body: Body) -> bytes:
-    facets = tessellate(body, _SHOWN_MM, 12.0)
+    fine = _SHOWN * diagonal_of(body)
+    facets = tessellate(body, fine, 12.0)
     origin = (facets.vertices.min(axis=0) + facets.vertices.max(axis=0)) / 2
     normals = TriMesh(facets.vertices, facets.faces).vertex_normals
-    lines = edge_polylines(body, _SHOWN_MM)
+    lines = edge_polylines(body, fine)
     points = np.concatenate([p for _, p in lines]) if lines else np.zeros((0, 3))
     starts = np.cumsum([0] + [len(p) for _, p in lines])
     return pack_arrays(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from deftmason.core.recipe.replay import ledger
+from deftmason.core.recipe.ledger import formula_shown, ledger, used_by
 from deftmason.core.scan.likeness import likeness_of
 from deftmason.core.scan.mesh import TriMesh
 
@@ -25,8 +25,12 @@ def preview(desk: Desk, *, steps: list[dict], step_id: str) -> dict[str, Any]:
     """What a step would say, after those it rests on."""
     ran = desk.replay(steps).run(desk.progress)
     fate = next(r for r in ran if r.step.id == step_id)
-    mine = [(n, v) for n, r, v in ledger(ran) if r.step.id == step_id]
-    values = [{**value_line(n, v), "suggestions": suggestions_for(v)} for n, v in mine]
+    lines = ledger(ran)
+    values = [
+        {**value_line(line, formula_shown(lines), used_by(lines)), "suggestions": suggestions_for(line[2])}
+        for line in lines
+        if line[1].step.id == step_id
+    ]
     return {"status": fate.status, "says": fate.says, "summary": fate.summary, "values": values, "key": fate.key}
 
 

@@ -50,9 +50,10 @@ def pick(desk: Desk, *, steps: list[dict], scan: str, pick: dict, element: str |
 @asked
 def edges(desk: Desk, *, steps: list[dict], body: str, place: list[float]) -> dict[str, Any]:
     """The body's edge nearest a place (frame coordinates), and those between faces of the same two features."""
-    from deftmason.core.kernel.tessellate import edge_polylines
+    from deftmason.core.kernel.tessellate import FINE, diagonal_of, edge_polylines
 
-    lines = edge_polylines(desk.replay(steps).output(body, "body"), 0.05)
+    found_body = desk.replay(steps).output(body, "body")
+    lines = edge_polylines(found_body, FINE * diagonal_of(found_body))
     best, found, at = np.inf, None, np.array(place)
     for name, p in lines:
         a, d = p[:-1], np.diff(p, axis=0)

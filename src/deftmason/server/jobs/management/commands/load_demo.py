@@ -123,7 +123,7 @@ class Command(BaseCommand):
             picture_of_job(job, "demo")
         from deftmason.core.elements import RigidMotion
         from deftmason.demo.bracket_job import bracket_steps
-        from deftmason.demo.pump_cap_job import pump_cap_steps
+        from deftmason.demo.pump_cap_job import pump_cap_built, pump_cap_steps
 
         self.stdout.write("Laying the pump cap's frame and the bracket's recipe …")
         truth = json.loads(_truth_file().read_text())
@@ -134,16 +134,24 @@ class Command(BaseCommand):
                 change(cap, "Load the demo", lambda _: laid, trusted=True)
                 cap.edits.all().delete()
             replay_of(records(cap)).run()
+        cap_pose = RigidMotion(np.array(truth["cap"]["pose"]))
+        built = pump_cap_built(records(cap)[0], cap_pose, store(), desk().scan_file)
+        self._shelved("Pump cap, built", "cap-built", built)
         step = records(Job.objects.get(demo="bracket"))[0]
         pose = RigidMotion(np.array(truth["bracket"]["pose"]))
         steps = bracket_steps(step, pose, store(), desk().scan_file)
+        self._shelved("Bracket, finished", "bracket-finished", steps)
+
+    def _shelved(self, name: str, demo: str, steps: list[dict]) -> None:
+        """A job with a whole recipe, worked out."""
+        Job.objects.filter(demo=demo).delete()
         with transaction.atomic():
-            finished = Job.objects.create(name="Bracket, finished", demo="bracket-finished")
-            change(finished, "Load the demo", lambda _: steps, trusted=True)
-            finished.edits.all().delete()
-            note_results(finished, records(finished))
-        replay_of(records(finished)).run()
-        picture_of_job(finished, "demo")
+            job = Job.objects.create(name=name, demo=demo)
+            change(job, "Load the demo", lambda _: steps, trusted=True)
+            job.edits.all().delete()
+            note_results(job, records(job))
+        replay_of(records(job)).run()
+        picture_of_job(job, "demo")
 
 
 def _truth_file():

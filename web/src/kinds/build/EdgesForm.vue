@@ -1,4 +1,5 @@
 <script setup lang="ts">
+/** Edges of a body, and the one number they get: a radius read from the scan, or a leg. */
 import { computed, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
@@ -6,8 +7,8 @@ import Head from '../../bench/Head.vue'
 import { whole } from '../../state/format'
 import { useStep } from '../useStep'
 
-type Record = Schemas['FilletStep'] & { alike?: boolean }
-const { hand, r, told: s } = useStep<Record, Schemas['FilletTold']>()
+type Record = (Schemas['FilletStep'] | Schemas['ChamferStep']) & { alike?: boolean }
+const { hand, r, told: s } = useStep<Record, Schemas['BodyTold']>()
 hand.slot = 'edges'
 const alike = computed({
   get: () => r.value.alike !== false,
@@ -29,14 +30,21 @@ const pairs = computed(() => {
   return out
 })
 function choose(value: number, source: string) {
-  r.value.radius = { value, source: source as Record['radius']['source'] }
+  const chosen = { value, source: source as Schemas['Chosen']['source'] }
+  if ('leg' in r.value) r.value.leg = chosen
+  else r.value.radius = chosen
   hand.tryIt(0)
 }
+const sign = computed(() => ('leg' in r.value ? '' : 'R '))
+const head = computed(() => ({
+  title: String(hand.kind!.title),
+  says: String(hand.kind!.says),
+}))
 const values = computed(() => hand.preview?.values ?? [])
 </script>
 
 <template>
-  <Head title="Fillet" says="Click near an edge; its radius is read from the scan." />
+  <Head :title="head.title" :says="head.says" />
   <section class="section">
     <h3>Give</h3>
     <button class="slot mt-1.5" :class="{ 'slot-on': hand.slot === 'edges' }" @click="hand.slot = 'edges'">
@@ -55,7 +63,7 @@ const values = computed(() => hand.preview?.values ?? [])
   <section class="section" aria-label="Evidence">
     <h3>Evidence</h3>
     <p v-if="!values.length" class="mt-1.5 text-soft">
-      {{ hand.previewing ? 'Reading the scan' : 'The radius shows here once an edge is picked.' }}
+      {{ hand.previewing ? 'Working it out' : 'The number shows here once an edge is picked.' }}
     </p>
     <Chip v-for="v in values" :key="v.name" v-bind="v" @choose="choose" />
     <p v-if="s?.readings?.radius" class="text-[11.5px] text-soft">
@@ -64,7 +72,7 @@ const values = computed(() => hand.preview?.values ?? [])
     </p>
     <div v-if="hand.error && r.edges.length" class="mt-2 flex gap-1.5">
       <button v-for="v in [1, 2, 3]" :key="v" class="btn flex-1" @click="choose(v, 'typed')">
-        R {{ v }}
+        {{ sign }}{{ v }}
       </button>
     </div>
   </section>

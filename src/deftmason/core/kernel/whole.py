@@ -1,0 +1,161 @@
+"""Whole bodies: combined with many tools, repeated, mirrored, moved, cut off by a plane, hollowed."""
+
+from __future__ import annotations
+
+import numpy as np
+from OCP.BRep import BRep_Builder
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_Transform
+from OCP.BRepOffset import BRepOffset_Skin
+from OCP.BRepOffsetAPI import BRepOffsetAPI_MakeThickSolid
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeHalfSpace, BRepPrimAPI_MakePrism
+from OCP.collections import Array2_gp_Pnt, List_TopoDS_Shape
+from OCP.Geom import Geom_BezierSurface
+from OCP.GeomAbs import GeomAbs_Intersection
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Pln, gp_Trsf, gp_Vec
+from OCP.TopoDS import TopoDS_Compound
+
+from ..errors import BadInput
+from .body import Body, carry_names, faces_of, listed
+from .features import combine, history, kernel_direction, kernel_point
+
+__all__ = ["bounded", "combine_all", "cut_off", "hollowed", "mirrored", "moved", "repeated", "together", "turned"]
+
+
+def combine_all(body: Body, tools: list[Body], how: str, feature: str) -> Body:
+    """The body joined with each tool in turn, cut by each, or what it shares with all of them together."""
+    if how == "intersect" and len(tools) > 1:
+        tools = [together(tools)]
+    for tool in tools:
+        body = combine(body, tool, how, feature)
+    return body
+
+
+def together(bodies: list[Body]) -> Body:
+    """Several bodies as one that has them all, apart; names that come twice are told apart by a number."""
+    builder, whole = BRep_Builder(), TopoDS_Compound()
+    builder.MakeCompound(whole)
+    names: list[str] = []
+    for b in bodies:
+        builder.Add(whole, b.shape)
+        taken = set(names)
+        for n in b.face_names:
+            k, name = 1, n
+            while name in taken:
+                k += 1
+                name = f"{n}*{k}"
+            names.append(name)
+    return Body(whole, tuple(names))
+
+
+def _laid(body: Body, t: gp_Trsf) -> Body:
+    op = BRepBuilderAPI_Transform(body.shape, t, True)
+    sources = list(zip(faces_of(body.shape), body.face_names))
+    return carry_names(op.Shape(), sources, lambda f: [op.ModifiedShape(f)], "moved")
+
+
+def moved(body: Body, step) -> Body:
+    """The body moved by ``step`` (3,) mm."""
+    t = gp_Trsf()
+    t.SetTranslation(gp_Vec(*map(float, step)))
+    return _laid(body, t)
+
+
+def turned(body: Body, point, direction, angle_deg: float) -> Body:
+    """The body turned about an axis through ``point`` (3,) along ``direction`` (3,)."""
+    t = gp_Trsf()
+    t.SetRotation(gp_Ax1(kernel_point(point), kernel_direction(direction)), float(np.radians(angle_deg)))
+    return _laid(body, t)
+
+
+def mirrored(body: Body, point, normal) -> Body:
+    """The body's image in a plane through ``point`` (3,)."""
+    t = gp_Trsf()
+    t.SetMirror(gp_Ax2(kernel_point(point), kernel_direction(normal)))
+    return _laid(body, t)
+
+
+def repeated(body: Body, copies: list[Body], feature: str) -> Body:
+    """A body and its copies as one; a copy's faces are ``feature/K/NAME``, K from 2."""
+    named = [Body(c.shape, tuple(f"{feature}/{k}/{n}" for n in c.face_names)) for k, c in enumerate(copies, start=2)]
+    return together([body, *named])
+
+
+def cut_off(body: Body, point, normal, feature: str) -> Body:
+    """What of a body lies behind a plane through ``point``, seen against its ``normal``. New face: ``feature/cut``."""
+    p, n = np.asarray(point, float), np.asarray(normal, float)
+    n = n / np.linalg.norm(n)
+    face = BRepBuilderAPI_MakeFace(gp_Pln(kernel_point(p), kernel_direction(n))).Face()
+    half = BRepPrimAPI_MakeHalfSpace(face, kernel_point(p + n)).Solid()
+    op = BRepAlgoAPI_Cut(body.shape, half)
+    if not op.IsDone() or op.Shape().IsNull():
+        raise BadInput("The body cannot be cut by this plane; move it slightly.", field="plane")
+    if not faces_of(op.Shape()):
+        raise BadInput("Nothing of the body lies on the side that is kept; keep the other one.", field="keep")
+    sources = [*zip(faces_of(body.shape), body.face_names), *((f, f"{feature}/cut") for f in faces_of(half))]
+    out = carry_names(op.Shape(), sources, history(op), feature)
+    if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
+        raise BadInput("The plane does not meet the body; move it or keep the other side.", field="plane")
+    return out
+
+
+def bounded(body: Body, poles: np.ndarray, beyond, face: str, feature: str) -> Body:
+    """What of a body does not lie beyond a Bézier patch: ``poles`` (n, m, 3) mm, ``beyond`` (3,) from the patch to past
+    the body. The new face is called ``face``. Raises `BadInput` where the patch does not part the body.
+    """
+    grid = Array2_gp_Pnt(1, poles.shape[0], 1, poles.shape[1])
+    for i in range(poles.shape[0]):
+        for k in range(poles.shape[1]):
+            grid.SetValue(i + 1, k + 1, kernel_point(poles[i, k]))
+    sheet = BRepBuilderAPI_MakeFace(Geom_BezierSurface(grid), 1e-7).Face()
+    prism = BRepPrimAPI_MakePrism(sheet, gp_Vec(*map(float, beyond)), True)
+    op = BRepAlgoAPI_Cut(body.shape, prism.Shape())
+    if not op.IsDone() or op.Shape().IsNull() or not faces_of(op.Shape()):
+        raise BadInput("The body cannot be ended on this surface; pick another face.", field="to")
+    tool = [(f, face if f.IsSame(prism.FirstShape()) else f"{feature}/face") for f in faces_of(prism.Shape())]
+    out = carry_names(op.Shape(), [*zip(faces_of(body.shape), body.face_names), *tool], history(op), feature)
+    if not out.is_valid or not 0 < out.volume < body.volume:
+        raise BadInput("The body cannot be ended on this surface; pick another face.", field="to")
+    return out
+
+
+def hollowed(body: Body, thickness: float, open_faces: list[str], feature: str) -> Body:
+    """The body with walls of ``thickness`` mm inside its faces, open where ``open_faces`` were.
+
+    Faces: what stays keeps its name, walls within are ``feature/in/NAME``. Raises `BadInput` where walls meet.
+    """
+    if not thickness > 0:
+        raise BadInput("Walls are thicker than 0 mm.", field="thickness")
+    known = dict(zip(body.face_names, faces_of(body.shape)))
+    gone = [n for n in open_faces if not body.faces_named(n)]
+    if gone:
+        raise BadInput(f"The body has no face '{gone[0]}' any more; pick the open faces again.", field="open_faces")
+    if not open_faces:
+        raise BadInput("Pick at least one face that is left open.", field="open_faces")
+    opened = List_TopoDS_Shape()
+    for n in dict.fromkeys(m for given in open_faces for m in body.faces_named(given)):
+        opened.Append(known[n])
+    op = BRepOffsetAPI_MakeThickSolid()
+    try:
+        op.MakeThickSolidByJoin(
+            body.shape, opened, -float(thickness), 1e-4, BRepOffset_Skin, False, False, GeomAbs_Intersection
+        )
+        shape = op.Shape()
+    except Exception:
+        raise BadInput(
+            f"Walls of {thickness:g} mm do not fit inside this body; take thinner ones.", field="thickness"
+        ) from None
+
+    sources = list(zip(faces_of(body.shape), body.face_names))
+    out = carry_names(shape, sources, lambda f: [f, *listed(op.Modified(f))], feature)
+    names = list(out.face_names)
+    within = carry_names(
+        shape, [(f, f"{feature}/in/{n}") for f, n in sources], lambda f: listed(op.Generated(f)), feature
+    )
+    for i, n in enumerate(names):
+        if n.startswith(f"{feature}/face"):
+            names[i] = within.face_names[i]
+    out = Body(shape, tuple(names))
+    if not out.is_valid or not 0 < out.volume < body.volume:
+        raise BadInput(f"Walls of {thickness:g} mm do not fit inside this body; take thinner ones.", field="thickness")
+    return out

@@ -1,0 +1,81 @@
+"""First drafts: proposed as a study, laid as one edit that can be undone."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field
+
+from deftmason.core.errors import BadInput
+
+from .access import job_of, owner_of, person_of, seen_revision
+from .document import JobView, job_view
+from .heavy import heavy_study
+from .recipe import change, may_use, records, snapshot
+from .studies import StudyView
+from .work import settle
+
+router = Router()
+
+_LIMIT = 900.0  # seconds
+
+
+class DraftRequest(Schema):
+    scan: str
+
+
+class LeftView(Schema):
+    area: float
+    place: tuple[float, float, float]
+    why: str
+
+
+class DraftView(Schema):
+    """Steps as they would be laid; ``explained`` the share of the scan within tolerance of their model."""
+
+    steps: list[dict[str, Any]]
+    explained: float
+    left: list[LeftView]
+    said: list[str]
+
+
+class DraftStudy(StudyView):
+    result: DraftView | None = None
+
+
+class DraftLaying(Schema):
+    steps: Annotated[list[dict[str, Any]], Field(min_length=1, max_length=200)]
+
+
+@router.post("/jobs/{job_id}/draft", response=DraftStudy)
+def draft(request: HttpRequest, job_id: int, data: DraftRequest):
+    """A first whole model of a scan, proposed; a study."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    if not any(s["id"] == data.scan for s in steps):
+        raise BadInput("There is no such scan in this job; choose another.", field="scan")
+    return heavy_study(request, job, "draft_part", _LIMIT, steps=steps, scan=data.scan)
+
+
+@router.post("/jobs/{job_id}/draft/laid", response=JobView)
+def lay_draft(request: HttpRequest, job_id: int, data: DraftLaying):
+    """Lay the steps of a first draft, as one edit."""
+    job = job_of(request, job_id)
+    steps, revision = snapshot(job)
+    taken = {s["id"] for s in steps}
+    twice = [str(s.get("name")) for s in data.steps if s.get("id") in taken]
+    if twice:
+        raise BadInput(f"The job has its own '{twice[0]}' already; undo it, or draft in a fresh job.", field="steps")
+    may_use([*steps, *data.steps], steps, owner_of(request))
+    seen = seen_revision(request)
+    change(
+        job,
+        "Lay the first draft",
+        lambda now: [*now, *data.steps],
+        seen=revision if seen is None else seen,
+        owner=owner_of(request),
+    )
+    settle(job, "Laying the first draft", person_of(request), at_once=False)
+    return job_view(job)

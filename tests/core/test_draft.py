@@ -1,0 +1,134 @@
+"""First drafts: how a part stands, its levels and slabs, and whole models against the truth, their recipes replayed."""
+
+import hashlib
+
+import numpy as np
+import pytest
+import shapely
+
+from deftmason.core.draft.drafting import first_draft
+from deftmason.core.draft.slabs import Slab, levels_of, openings_of, region_of, same_region
+from deftmason.core.draft.standing import stand
+from deftmason.core.elements import Cylinder, Plane, Sphere
+from deftmason.core.errors import BadInput
+from deftmason.core.recipe.parse import parse_step
+from deftmason.core.recipe.replay import Replay
+from deftmason.core.recipe.store import ResultStore
+from deftmason.core.scan.files import write_scan
+from deftmason.core.zones import Zone, Zones
+
+from ..trials.parts import as_body
+from ..trials.scanning import even_mesh_of
+from .test_repeats import circle, loop_of
+
+X, Y, Z = np.eye(3)
+
+
+def zones_of(*given):
+    """Zones of (element, area)."""
+    kinds = {Plane: "plane", Cylinder: "cylinder", Sphere: "sphere"}
+    zones = [Zone(kinds[type(e)], e, np.zeros(0, int), 0.01, a) for e, a in given]
+    return Zones(zones, np.zeros(0, np.int32), 0.01, 1.0)
+
+
+def test_a_block_is_pushed_and_a_hub_is_turned():
+    block = zones_of(
+        (Plane(np.zeros(3), -Z), 5000), (Plane(20 * Z, Z), 4500), (Plane(50 * X, X), 1200), (Plane(-50 * X, -X), 1200),
+        (Plane(30 * Y, Y), 2000), (Cylinder(np.array([9.0, 4, 0]), Z, 5.0), 600),
+    )  # fmt: skip
+    s = stand(block, 120.0)
+    assert not s.turned and abs(s.direction @ Z) == pytest.approx(1) and s.explains == pytest.approx(1)
+    hub = zones_of(
+        (Plane(np.zeros(3), -Z), 5000), (Plane(10 * Z, Z), 3000), (Cylinder(np.zeros(3), Z, 40.0), 2500),
+        (Cylinder(10 * Z, Z, 20.0), 2500), (Cylinder(30 * X, Z, 3.0), 200),
+    )  # fmt: skip
+    s = stand(hub, 110.0)
+    assert s.turned and s.axis in (2, 3) and s.explains > 0.95
+    assert stand(zones_of((Sphere(np.zeros(3), 4.0), 200)), 8.0) is None
+
+
+def test_levels_are_where_flat_facets_lie_together_and_a_slope_is_none():
+    rng = np.random.default_rng(0)
+    flats = np.concatenate([rng.normal(h, 0.02, 400) for h in (0, 12, 12.9)])
+    slope = rng.uniform(20, 40, 900)
+    heights = np.concatenate([flats, slope])
+    found = levels_of(heights, np.ones(len(heights)), np.arange(len(heights)), 0.15, 60.0)
+    assert [l.height for l in found] == pytest.approx([0, 12, 12.9], abs=0.02)
+    assert all(len(l.facets) == 400 for l in found)
+
+
+def test_sections_are_the_same_but_for_their_noise_and_openings_go_through():
+    plate = [loop_of(circle((0, 0), 40), seed=1), loop_of(circle((15, 0), 4), seed=2)]
+    again = [loop_of(circle((0, 0), 40), seed=3), loop_of(circle((15, 0), 4), seed=4)]
+    wider = [loop_of(circle((0, 0), 40), seed=5), loop_of(circle((15, 0), 5), seed=6)]
+    a, b, c = (region_of(l) for l in (plate, again, wider))
+    assert a.area == pytest.approx(np.pi * (1600 - 16), rel=2e-3)
+    assert same_region(a, b, 0.06) and not same_region(a, c, 0.06)
+    found = openings_of([Slab(0, 1, 5, a), Slab(1, 2, 15, b), Slab(2, 3, 25, c)], 0.1)
+    assert sorted(o.slabs for o in found) == [[0, 1], [2]]
+    assert shapely.Point(15, 0).within(found[0].outline)
+
+
+def drafted(part, folder, noise=0.015, spacing=1.1, seed=0):
+    body = as_body(part)
+    mesh = even_mesh_of(body, np.random.default_rng(seed), spacing, noise, 2 * spacing)[0]
+    path = folder / "scan.ply"
+    write_scan(str(path), mesh)
+    scan = {"id": "scan", "kind": "scan", "name": "Scan", "file": "scan.ply"}
+    scan["sha256"] = hashlib.sha256(path.read_bytes()).hexdigest()
+    store = ResultStore(folder / "store")
+    d = first_draft([scan], store, lambda sha, n: str(path))
+    return body, d, Replay([parse_step(s) for s in d.steps], store, lambda sha, n: str(path)).run()
+
+
+@pytest.fixture(scope="module")
+def block(tmp_path_factory):
+    """A block with a boss and two stepped holes."""
+    from build123d import Box, Cylinder, Pos
+
+    part = Pos(0, 0, 8) * Box(70, 40, 16) + Pos(-5, 0, 21) * Box(30, 24, 10)
+    for x in (-28, 28):
+        part -= Pos(x, 0, 8) * Cylinder(3, 40)
+        part -= Pos(x, 0, 16) * Cylinder(5.5, 12)
+    return drafted(part, tmp_path_factory.mktemp("block"))
+
+
+def test_a_block_is_drafted_whole_in_round_numbers(block):
+    body, d, ran = block
+    assert all(r.done for r in ran) and not d.said and not d.left
+    made = [r for r in ran if r.step.produces == "body"][-1].summary
+    assert made["volume"] == pytest.approx(body.volume, rel=0.002) and made["valid"] and made["solids"] == 1
+    assert d.explained > 0.99
+    chosen = {(v.label, round(v.chosen, 3)) for r in ran for v in r.values}
+    assert {("start", 0.0), ("end", 16.0), ("end", 26.0)} <= chosen
+    bores = [v.chosen for r in ran for v in r.values if v.name.startswith("diameter")]
+    assert {round(b) for b in bores} == {6, 11} and max(abs(b - round(b)) for b in bores) < 0.02
+
+
+def test_the_draft_reads_as_a_persons_would(block):
+    _, d, ran = block
+    names = [r.step.name for r in ran if r.step.produces == "body"]
+    assert names[:2] == ["Base", "Boss"] and len(ran) <= 15
+    assert all(s["id"] not in [o["id"] for o in d.steps[:k]] for k, s in enumerate(d.steps))
+
+
+def test_a_hub_is_turned_and_what_is_not_round_is_cut(tmp_path):
+    from build123d import Box, Cylinder, Pos, Rot
+
+    part = Pos(0, 0, 5) * Cylinder(36, 10) + Pos(0, 0, 16) * Cylinder(18, 32)
+    part -= Cylinder(9, 100)
+    part -= Pos(9, 0, 0) * Box(5, 4, 100)
+    for k in range(5):
+        part -= Rot(0, 0, 72 * k + 10) * Pos(27, 0, 0) * Cylinder(2.8, 60)
+    body, d, ran = drafted(part, tmp_path, seed=2)
+    kinds = [r.step.title for r in ran if r.step.produces == "body"]
+    made = [r for r in ran if r.step.produces == "body"][-1].summary
+    assert kinds[0] == "Revolve" and "Extrude" in kinds
+    assert made["volume"] == pytest.approx(body.volume, rel=0.005) and d.explained > 0.97
+
+
+def test_what_has_no_face_to_stand_on_is_refused_in_words(tmp_path):
+    from build123d import Sphere as Ball
+
+    with pytest.raises(BadInput, match="by hand"):
+        drafted(Ball(30), tmp_path)

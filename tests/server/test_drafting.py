@@ -1,0 +1,45 @@
+"""A first draft through the server: proposed as a study, laid as one edit, undone as one."""
+
+import time
+
+import pytest
+
+from .conftest import start_job
+
+
+def drafted(api, job):
+    got = api.call("POST", f"/jobs/{job}/draft", {"scan": "scan"})
+    for _ in range(200):
+        if got["done"]:
+            return got["result"]
+        time.sleep(0.2)
+        got = api.call("GET", f"/jobs/{job}/studies/{got['study']}")
+    raise AssertionError("the draft took too long")
+
+
+def test_a_draft_is_proposed_laid_and_taken_back(api, block_bytes):
+    job = start_job(api, block_bytes)
+    found = drafted(api, job)
+    assert found["explained"] > 0.95 and found["said"] == []
+    before = api.call("GET", f"/jobs/{job}")
+    assert len(before["stones"]) == 1  # proposing changes nothing
+    view = api.call("POST", f"/jobs/{job}/draft/laid", {"steps": found["steps"]})
+    assert len(view["stones"]) == 1 + len(found["steps"])
+    for _ in range(200):
+        if not api.call("GET", f"/jobs/{job}/stamp")["working"]:
+            break
+        time.sleep(0.2)
+    view = api.call("GET", f"/jobs/{job}")
+    bodies = [s for s in view["stones"] if s["produces"] == "body"]
+    assert bodies and all(s["status"] in ("sound", "attention") for s in view["stones"])
+    assert bodies[-1]["told"]["volume"] == pytest.approx(30 * 40 * 20, rel=0.01)
+    # Each is an ordinary stone: one is dropped by hand, the whole is undone as one edit.
+    again = api.call("POST", f"/jobs/{job}/draft/laid", {"steps": found["steps"]}, 422)
+    assert "already" in again["message"]
+    view = api.call("POST", f"/jobs/{job}/undo")
+    assert len(view["stones"]) == 1
+
+
+def test_a_draft_of_no_scan_is_refused(api, block_bytes):
+    job = start_job(api, block_bytes)
+    assert "no such scan" in api.call("POST", f"/jobs/{job}/draft", {"scan": "gone"}, 422)["message"]
