@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 
 ARGS = (
@@ -50,6 +52,19 @@ class Room:
         """Lay what is in hand and wait for its stone."""
         self.page.get_by_role("complementary", name="Bench").get_by_role("button", name="Lay ").click()
         self.stone(name).wait_for(timeout=60_000)
+        self.settled()
+
+    def settled(self, seconds: float = 60):
+        """Wait until nothing that was laid is still to be worked out."""
+        until = time.monotonic() + seconds
+        while any(s["status"] == "pending" for s in self.api().json()["stones"]):
+            assert time.monotonic() < until, "steps are still not worked out"
+            self.page.wait_for_timeout(100)
+
+    def tried(self, seconds: float = 60):
+        """Wait until what is in hand was tried as it is now."""
+        self.page.wait_for_timeout(50)
+        self.page.locator('[aria-label="Bench"][aria-busy="false"]').wait_for(timeout=1000 * seconds)
 
     def stone(self, name: str):
         return self.page.locator(f'[data-stone="{name}"]')
@@ -62,6 +77,7 @@ class Room:
         return self.page.request.get(f"{self.page.url.split('/jobs/')[0]}/api/jobs/{job}{path}")
 
     def summary(self, name: str) -> dict:
+        self.settled()
         return next(s for s in self.job()["stones"] if s["name"] == name)["summary"]
 
     def job(self) -> dict:

@@ -59,8 +59,12 @@ def test_stones_are_moved_copied_put_in_at_the_level_and_taken_out_along(page, o
     assert [s["name"] for s in room.job()["stones"]] == before
     page.get_by_role("button", name="Close", exact=True).click()
     act(page, room, "Boss outline", "Earlier")
-    page.wait_for_timeout(600)
-    moved = [s["name"] for s in room.job()["stones"]]
+    moved = before
+    for _ in range(100):
+        moved = [s["name"] for s in room.job()["stones"]]
+        if moved != before:
+            break
+        page.wait_for_timeout(200)
     assert moved.index("Boss outline") == moved.index("Base outline") - 1 and sorted(moved) == sorted(before)
     assert all(s["status"] in ("sound", "attention") for s in quiet(page, room).values())
     # A copy is its like in hand, on what stands now; it is laid under a name of its own.

@@ -255,7 +255,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.stone("Long side").dblclick()
     evidence(page).get_by_text("facets").wait_for()
     room.click_part((12, 30, 5), (0, 1, 0))
-    page.wait_for_timeout(2500)
+    room.tried()
     page.get_by_role("button", name="Lay datum again").click()
     for _ in range(320):
         stones = {s["name"]: s for s in room.job()["stones"]}

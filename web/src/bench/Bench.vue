@@ -20,7 +20,11 @@ const stage = computed(() => stageOf(shown.stage))
 </script>
 
 <template>
-  <aside class="flex w-[316px] shrink-0 flex-col border-l border-rule bg-sheet" aria-label="Bench">
+  <aside
+    class="flex w-[316px] shrink-0 flex-col border-l border-rule bg-sheet"
+    aria-label="Bench"
+    :aria-busy="hand.trying"
+  >
     <InHand v-if="hand.held && hand.kind" />
     <template v-else>
       <div class="min-h-0 flex-1 overflow-y-auto">

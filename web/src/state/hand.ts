@@ -24,6 +24,8 @@ export interface Hand {
   readonly spot: Slot<StepRecord> | null
   preview: Preview | null
   readonly previewing: boolean
+  /** Whether what is in hand is still to be tried as it is now, or is being tried. */
+  readonly trying: boolean
   error: string
   readonly studying: { progress: number; message: string } | null
   lit: Lit | null
@@ -59,6 +61,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
   const slot = ref<string | null>(null)
   const preview = shallowRef<Preview | null>(null)
   const previewing = ref(false)
+  const trying = ref(false)
   const error = ref('')
   const studying = ref<{ progress: number; message: string } | null>(null)
   /** Facets lit on the scan that is shown. */
@@ -173,8 +176,10 @@ export const useHand: () => Hand = defineStore('hand', () => {
   /** Ask what the thing in hand would say; only the newest answer counts. */
   function tryIt(delay = 120) {
     window.clearTimeout(waiting)
+    trying.value = true
     waiting = window.setTimeout(async () => {
-      if (!held.value) return
+      waiting = 0
+      if (!held.value) return void (trying.value = false)
       asked?.abort()
       const mine = (asked = new AbortController())
       previewing.value = true
@@ -196,6 +201,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
         if (mine === asked) {
           previewing.value = false
           studying.value = null
+          trying.value = waiting !== 0
         }
       }
     }, delay)
@@ -208,9 +214,11 @@ export const useHand: () => Hand = defineStore('hand', () => {
   /** Stop what is being worked out. */
   function stopTrying() {
     window.clearTimeout(waiting)
+    waiting = 0
     asked?.abort()
     asked = null
     previewing.value = false
+    trying.value = false
     studying.value = null
   }
   /** The stone that a new one goes after: the last in sight where the level is drawn back. */
@@ -278,6 +286,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
     spot,
     preview,
     previewing,
+    trying,
     error,
     studying,
     lit,
