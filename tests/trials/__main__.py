@@ -7,7 +7,20 @@ import sys
 
 from .report import keep, lines, run
 
-AREAS = ("fits", "picks", "sections", "deviation", "clean", "join", "zones", "symmetry", "traces", "repeats", "draft")
+AREAS = (
+    "fits",
+    "picks",
+    "sections",
+    "deviation",
+    "clean",
+    "join",
+    "zones",
+    "symmetry",
+    "traces",
+    "repeats",
+    "draft",
+    "holes",
+)
 
 
 def main(area: str, count: int = 40, seed: int = 0) -> None:

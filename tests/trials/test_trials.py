@@ -2,7 +2,7 @@
 
 import pytest
 
-from . import clean, deviation, draft, fits, join, picks, repeats, sections, symmetry, traces, zones
+from . import clean, deviation, draft, fits, holes, join, picks, repeats, sections, symmetry, traces, zones
 from .report import RIGHT, WRONG
 
 SEEDS = [
@@ -17,6 +17,7 @@ SEEDS = [
     (traces, [0, 1, 2, 3]),
     (repeats, [0, 5, 8, 12]),
     (draft, [0, 4]),
+    (holes, [5, 8, 33, 134]),
 ]
 
 

@@ -2487,6 +2487,165 @@ export interface components {
                 number
             ];
         };
+        /**
+         * DrillStep
+         * @description Drilled holes of one size, through or blind, plain, counterbored or countersunk.
+         */
+        DrillStep: {
+            /**
+             * Along
+             * @description The frame's axis they run along; as read: that axis where they run along one, else their own.
+             * @default read
+             * @enum {string}
+             */
+            along: "read" | "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body they are drilled into.
+             */
+            body: string;
+            /** @description To the floor's rim, mm; none: as the scan says. */
+            depth: components["schemas"]["Chosen"];
+            /** @description Of the hole, mm; none: as the scan says. */
+            diameter: components["schemas"]["Chosen"];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Goes
+             * @description How far: as read, through the whole body, or to a floor.
+             * @default read
+             * @enum {string}
+             */
+            goes: "read" | "through" | "blind";
+            /**
+             * Head
+             * @description What its mouth is.
+             * @default read
+             * @enum {string}
+             */
+            head: "read" | "plain" | "counterbore" | "countersink";
+            /** @description Of a countersink, degrees; none: as the scan says. */
+            head_angle: components["schemas"]["Chosen"];
+            /** @description Of a counterbore, mm; none: as the scan says. */
+            head_depth: components["schemas"]["Chosen"];
+            /** @description Of the head, mm; none: as the scan says. */
+            head_diameter: components["schemas"]["Chosen"];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default drill
+             * @constant
+             */
+            kind: "drill";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Places
+             * @description The holes.
+             */
+            places: components["schemas"]["HolePlace"][];
+            /**
+             * Scan
+             * @description The scan they are read from.
+             */
+            scan: string;
+            /**
+             * Thread
+             * @description A note of its thread.
+             * @default
+             */
+            thread: string;
+            /** @description Full angle of a pointed floor, degrees; 0 is flat; none: as the scan says. */
+            tip: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * DrillTold
+         * @description ``sizes`` as `Drill` has them; ``axes`` the two the places are counted along and the one the holes run along;
+         *     ``reach`` from that plane to each mouth, ``past`` how far over it they are cut, mm.
+         */
+        DrillTold: {
+            /** Area */
+            area: number;
+            /** Axes */
+            axes: number[][];
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Head */
+            head: string;
+            /** Holes */
+            holes: components["schemas"]["HoleTold"][];
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Notes */
+            notes: string[];
+            /** Past */
+            past: number;
+            /** Reach */
+            reach: number[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Sizes */
+            sizes: {
+                [key: string]: number;
+            };
+            /** Solids */
+            solids: number;
+            /** Through */
+            through: boolean;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /** EdgeRequest */
         EdgeRequest: {
             /** Body */
@@ -2980,6 +3139,33 @@ export interface components {
             counts: number[];
             /** Reach */
             reach: number;
+        };
+        /**
+         * HolePlace
+         * @description One hole: a place on its wall, and where its axis meets the frame's plane across it.
+         */
+        HolePlace: {
+            /** @description A place on its wall. */
+            pick: components["schemas"]["Pick"];
+            /** @description Where it lies along the first axis across it, mm. */
+            u: components["schemas"]["Chosen"];
+            /** @description Where it lies along the second axis, mm. */
+            v: components["schemas"]["Chosen"];
+        };
+        /**
+         * HoleTold
+         * @description Where a hole opens and which way it goes, in the frame, mm; what is to be known of it.
+         */
+        HoleTold: {
+            /** Inward */
+            inward: number[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Point */
+            point: number[];
         };
         /**
          * HolesStep

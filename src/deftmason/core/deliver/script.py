@@ -231,6 +231,20 @@ def ended(body, poles, beyond):
     return body - Solid.extrude(Face.make_bezier_surface([[Vector(*p) for p in row] for row in poles]), Vector(*beyond))
 
 
+def drill(at, past, radius, depth, through=False, tip=0.0,
+          head="plain", head_radius=0.0, head_depth=0.0, head_angle=90.0):
+    """What a drill takes out below a plane, from ``past`` over it."""
+    deep = head_depth if head == "counterbore" else (head_radius - radius) / np.tan(np.radians(head_angle / 2))
+    line = {"plain": [(radius, past)], "counterbore": [(head_radius, past), (head_radius, -deep), (radius, -deep)],
+            "countersink": [(head_radius, past), (head_radius, 0), (radius, -deep)]}[head]
+    bottom = -depth - (past if through else 0)
+    tall = radius / np.tan(np.radians(tip / 2)) if tip and not through else 0
+    line = [(0, past), *line, (radius, bottom), (0, bottom - tall)]
+    outline = Plane(at.origin, x_dir=at.x_dir, z_dir=-at.y_dir)  # its second axis runs out of the body
+    face = Face(Wire.make_polygon([Vector(x, y, 0) for x, y in line]))
+    return Solid.revolve(outline * face, 360, Axis(at.origin, at.z_dir))
+
+
 def edges_at(body, places):
     return [min(body.edges(), key=lambda e: e.distance_to(Vector(*p))) for p in places]
 

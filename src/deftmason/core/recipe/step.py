@@ -245,6 +245,9 @@ REGISTERED: dict[str, type[Step]] = {}
 
 
 def register(kind: type[Step]) -> type[Step]:
-    """Make a kind known; used as a class decorator."""
-    REGISTERED[kind.model_fields["kind"].default] = kind
+    """Make a kind known; used as a class decorator. Raises `TypeError` where another has its name."""
+    name = kind.model_fields["kind"].default
+    if REGISTERED.get(name, kind).__qualname__ != kind.__qualname__:
+        raise TypeError(f"two kinds are called '{name}'")
+    REGISTERED[name] = kind
     return kind

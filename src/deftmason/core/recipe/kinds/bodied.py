@@ -16,6 +16,7 @@ from ..step import Chosen, Told, Value
 
 if TYPE_CHECKING:
     from ...features.evidence import Reading
+    from ...kernel.body import Body
     from ...kernel.features import Curve2D
 
 __all__ = [
@@ -23,6 +24,7 @@ __all__ = [
     "BodyTold",
     "axis_in_frame",
     "body_summary",
+    "met_face",
     "number",
     "profile_curves",
     "settled",
@@ -30,6 +32,8 @@ __all__ = [
     "vector",
     "wanted_loops",
 ]
+
+_SLIVER = 2e-4  # of the body's diagonal: heights this near are one
 
 
 def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
@@ -104,6 +108,24 @@ class BodyTold(Told):
     bounds: list[list[float]]
     readings: dict[str, ReadingTold]
     lost_parts: list[LostPart] = []
+
+
+def met_face(body: Body | None, normal, height: float, reading: Reading | None) -> tuple[float, str | None]:
+    """The height of the body's own face where the reading cannot tell it from that: features meet without a sliver."""
+
+    from ...kernel.surfaces import face_surfaces
+    from ...kernel.tessellate import diagonal_of
+
+    if body is None:
+        return height, None
+    limit = max(_SLIVER * diagonal_of(body), 3 * reading.uncertainty if reading else 0.0)
+    best = None
+    for s in face_surfaces(body):
+        if s.kind == "plane" and s.element is not None and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
+            off = float(s.element.point @ normal) - height
+            if abs(off) <= limit and (best is None or abs(off) < abs(best[0])):
+                best = (off, s.name)
+    return (height + best[0], best[1]) if best else (height, None)
 
 
 def wanted_loops(sketch: dict[str, Any], entities: list[str]) -> list[int]:

@@ -11,18 +11,16 @@ from ...errors import BadInput
 from ..records import Id, Record
 from ..references import BodyRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, profile_curves, settled, wanted_loops
+from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, wanted_loops
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
     from ...features.evidence import Reading
     from ...features.patch import Patch
-    from ...kernel.body import Body
 
 __all__ = ["ExtrudeStep"]
 
 _PAST = 0.02  # of the body's diagonal beyond it, for cuts that go through
-_SLIVER = 2e-4  # of the same: heights this near are one
 _RIM = 2  # rings of facets at the rim of a bent face that devices round off
 
 
@@ -38,24 +36,6 @@ class End(Record):
     height: Chosen = Field(
         default_factory=lambda: Chosen(), description="Height along the sketch's axis from the frame's origin, mm."
     )
-
-
-def _met(body: Body | None, normal, height: float, reading: Reading | None) -> tuple[float, str | None]:
-    """The height of the body's own face where the reading cannot tell it from that: features meet without a sliver."""
-
-    from ...kernel.surfaces import face_surfaces
-    from ...kernel.tessellate import diagonal_of
-
-    if body is None:
-        return height, None
-    limit = max(_SLIVER * diagonal_of(body), 3 * reading.uncertainty if reading else 0.0)
-    best = None
-    for s in face_surfaces(body):
-        if s.kind == "plane" and s.element is not None and abs(abs(s.element.normal @ normal) - 1) < 1e-9:
-            off = float(s.element.point @ normal) - height
-            if abs(off) <= limit and (best is None or abs(off) < abs(best[0])):
-                best = (off, s.name)
-    return (height + best[0], best[1]) if best else (height, None)
 
 
 class PatchTold(BaseModel):
@@ -219,10 +199,10 @@ class ExtrudeStep(Step):
         meets = []
         if self.how == "join":
             if self.start.height.source != "typed" and self.start.to == "face":
-                start, name = _met(body, plane.normal, start, start_reading)
+                start, name = met_face(body, plane.normal, start, start_reading)
                 meets += [name] if name else []
             if self.end.height.source != "typed" and self.end.to == "face":
-                end, name = _met(body, plane.normal, end, end_reading)
+                end, name = met_face(body, plane.normal, end, end_reading)
                 meets += [name] if name else []
         lean = None
         asked = self.draft.source == "scan" or any(len(sketch["loops"][k]) > 1 for k in wanted)
