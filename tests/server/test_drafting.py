@@ -8,7 +8,11 @@ from .conftest import start_job
 
 
 def drafted(api, job):
-    got = api.call("POST", f"/jobs/{job}/draft", {"scan": "scan"})
+    return studied(api, job, "draft", {"scan": "scan"})
+
+
+def studied(api, job, what, asked):
+    got = api.call("POST", f"/jobs/{job}/{what}", asked)
     for _ in range(200):
         if got["done"]:
             return got["result"]
@@ -43,3 +47,27 @@ def test_a_draft_is_proposed_laid_and_taken_back(api, block_bytes):
 def test_a_draft_of_no_scan_is_refused(api, block_bytes):
     job = start_job(api, block_bytes)
     assert "no such scan" in api.call("POST", f"/jobs/{job}/draft", {"scan": "gone"}, 422)["message"]
+
+
+def test_features_of_picked_zones_are_proposed_and_laid(api, block_bytes):
+    job = start_job(api, block_bytes)
+    found = drafted(api, job)
+    frame = next(k for k, s in enumerate(found["steps"]) if s["kind"] == "frame")
+    zones = {"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"}
+    api.call(
+        "POST", f"/jobs/{job}/draft/laid", {"label": "Stand it up", "steps": [*found["steps"][: frame + 1], zones]}
+    )
+    for _ in range(200):
+        if not api.call("GET", f"/jobs/{job}/stamp")["working"]:
+            break
+        time.sleep(0.2)
+    told = next(s for s in api.call("GET", f"/jobs/{job}/stones") if s["id"] == "zones")["summary"]["zones"]
+    asked = {"scan": "scan", "frame": "frame", "zones": "zones", "picked": list(range(len(told)))}
+    best = studied(api, job, "proposals", asked)["proposals"][0]
+    assert best["explains"] > 0.9 and best["left"] < 0.1 * sum(z["area"] for z in told)
+    # What it would look like may be asked for before it is laid.
+    assert api.call("GET", f"/jobs/{job}/results/{best['key']}")["summary"]["valid"]
+    view = api.call("POST", f"/jobs/{job}/draft/laid", {"label": "Lay Base", "steps": best["steps"]})
+    assert view["undo"] == "Lay Base" and view["stones"][-1]["id"] == best["body"]
+    for wrong in ({"scan": "gone"}, {"zones": "gone"}, {"body": "gone"}):
+        assert "no such" in api.call("POST", f"/jobs/{job}/proposals", {**asked, **wrong}, 422)["message"]

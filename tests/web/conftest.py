@@ -79,7 +79,7 @@ def opened(server, page):
     yield begin
     person = Person(server.url)
     for job, before in reversed(begun):
-        for _ in range(12):
+        for _ in range(30):
             if keys(person.get(f"/jobs/{job}")) == before:
                 break
             assert person.ask("POST", f"/jobs/{job}/undo").status_code == 200

@@ -103,7 +103,7 @@ export interface paths {
         put?: never;
         /**
          * Lay Draft
-         * @description Lay the steps of a first draft, as one edit.
+         * @description Lay the steps of a first draft or of a proposal, as one edit.
          */
         post: operations["deftmason_server_jobs_drafting_lay_draft"];
         delete?: never;
@@ -264,6 +264,26 @@ export interface paths {
         post?: never;
         /** Drop */
         delete: operations["deftmason_server_jobs_giving_drop"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Proposals
+         * @description Ready features of zones that were picked, worked out and measured; a study.
+         */
+        post: operations["deftmason_server_jobs_drafting_proposals"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2433,8 +2453,16 @@ export interface components {
             /** Within */
             within: number | null;
         };
-        /** DraftLaying */
+        /**
+         * DraftLaying
+         * @description Steps to lay as one edit, and what it is called.
+         */
         DraftLaying: {
+            /**
+             * Label
+             * @default Lay the first draft
+             */
+            label: string;
             /** Steps */
             steps: {
                 [key: string]: unknown;
@@ -4669,6 +4697,65 @@ export interface components {
             summary: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * ProposalRequest
+         * @description Zones picked by number; none: holes and roundings of the whole part. New steps stand on ``body``.
+         */
+        ProposalRequest: {
+            /** Body */
+            body?: string | null;
+            /** Frame */
+            frame: string;
+            /**
+             * Picked
+             * @default []
+             */
+            picked: number[];
+            /** Scan */
+            scan: string;
+            /** Zones */
+            zones: string;
+        };
+        /** ProposalStudy */
+        ProposalStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["ProposalsView"] | null;
+            /** Study */
+            study: number;
+        };
+        /**
+         * ProposalView
+         * @description A ready feature: its steps, the result of the last of them, how much of what was picked it explains, and what of
+         *     it is left, mm².
+         */
+        ProposalView: {
+            /** Body */
+            body: string;
+            /** Explains */
+            explains: number;
+            /** Key */
+            key: string;
+            /** Left */
+            left: number;
+            /** Says */
+            says: string[];
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** Title */
+            title: string;
+        };
+        /** ProposalsView */
+        ProposalsView: {
+            /** Proposals */
+            proposals: components["schemas"]["ProposalView"][];
         };
         /** ReadingTold */
         ReadingTold: {
@@ -7204,6 +7291,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_drafting_proposals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalStudy"];
                 };
             };
         };

@@ -188,10 +188,13 @@ export type Stage = {
   paper: boolean
   /** What its view draws with nothing in hand: the plan it would draw, changed. */
   shows: (plan: Plan, room: Room) => Partial<Plan>
+  /** A click with nothing in hand that is the stage's own: whether it was taken. */
+  takes: (at: Under, room: Room) => boolean
 }
 
 export const defineStage = (given: Pick<Stage, 'key'> & Partial<Stage>): Stage => ({
   view: 'scan',
+  takes: () => false,
   groups: [],
   panel: null,
   empty: '',

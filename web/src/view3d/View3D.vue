@@ -4,6 +4,7 @@ import { ChevronLeft, ChevronRight } from 'lucide-vue-next'
 import * as THREE from 'three'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import type { Vec3 } from '../api/types'
+import { stageOf } from '../kinds/registry'
 import { signed } from '../state/format'
 import { isCloud, scanLine } from '../state/job'
 import { useMade } from '../state/made'
@@ -166,7 +167,10 @@ async function click(e: MouseEvent) {
     if (!hand.held) made.clear()
     return
   }
-  if (!hand.held) return made.give(at, e.ctrlKey || e.metaKey)
+  if (!hand.held) {
+    if (!stageOf(shown.stage)?.takes(at, room)) made.give(at, e.ctrlKey || e.metaKey)
+    return
+  }
   const spot = hand.spot
   if (!spot) return
   if (spot.marks && at.what === 'scan') {

@@ -160,8 +160,8 @@ class Draft:
 
         return slabs_of(levels, cut, self.within, max(_THINNEST * self.facet, 4 * self.zones.noise))
 
-    def paper(self, step_id: str, words: str) -> dict[str, Any]:
-        return {"id": step_id, "kind": "sketch", "name": words, **self.on, "axis": "z"}
+    def paper(self, step_id: str, words: str, axis: str = "z") -> dict[str, Any]:
+        return {"id": step_id, "kind": "sketch", "name": words, **self.on, "axis": axis}
 
     def end(self, levels: list[Level], at: int) -> dict[str, Any]:
         """Where a push ends: a face of the scan, or a height where none was read."""

@@ -13,7 +13,7 @@ from deftmason.core.errors import BadInput
 from .access import job_of, owner_of, person_of, seen_revision
 from .document import JobView, job_view
 from .heavy import heavy_study
-from .recipe import change, may_use, records, snapshot
+from .recipe import change, may_use, note_results, records, snapshot
 from .studies import StudyView
 from .work import settle
 
@@ -45,7 +45,42 @@ class DraftStudy(StudyView):
     result: DraftView | None = None
 
 
+class ProposalRequest(Schema):
+    """Zones picked by number; none: holes and roundings of the whole part. New steps stand on ``body``."""
+
+    scan: str
+    frame: str
+    zones: str
+    picked: Annotated[list[int], Field(max_length=400)] = []
+    body: str | None = None
+
+
+class ProposalView(Schema):
+    """A ready feature: its steps, the result of the last of them, how much of what was picked it explains, and what of
+    it is left, mm².
+    """
+
+    title: str
+    says: list[str]
+    steps: list[dict[str, Any]]
+    explains: float
+    left: float
+    body: str
+    key: str
+
+
+class ProposalsView(Schema):
+    proposals: list[ProposalView]
+
+
+class ProposalStudy(StudyView):
+    result: ProposalsView | None = None
+
+
 class DraftLaying(Schema):
+    """Steps to lay as one edit, and what it is called."""
+
+    label: Annotated[str, Field(min_length=1, max_length=120)] = "Lay the first draft"
     steps: Annotated[list[dict[str, Any]], Field(min_length=1, max_length=200)]
 
 
@@ -59,9 +94,27 @@ def draft(request: HttpRequest, job_id: int, data: DraftRequest):
     return heavy_study(request, job, "draft_part", _LIMIT, steps=steps, scan=data.scan)
 
 
+@router.post("/jobs/{job_id}/proposals", response=ProposalStudy)
+def proposals(request: HttpRequest, job_id: int, data: ProposalRequest):
+    """Ready features of zones that were picked, worked out and measured; a study."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    there = {s["id"] for s in steps if s.get("enabled", True)}
+    wanted = {"scan": data.scan, "frame": data.frame, "zones": data.zones, "body": data.body}
+    for what, step_id in wanted.items():
+        if step_id is not None and step_id not in there:
+            raise BadInput(f"There is no such {what} in this job; choose another.", field=what)
+
+    def found(said: dict) -> None:
+        for p in said["proposals"]:  # their pictures may be asked for
+            note_results(job, [*steps, *p["steps"]])
+
+    return heavy_study(request, job, "propose_features", _LIMIT, found, steps=steps, picked=data.picked, **wanted)
+
+
 @router.post("/jobs/{job_id}/draft/laid", response=JobView)
 def lay_draft(request: HttpRequest, job_id: int, data: DraftLaying):
-    """Lay the steps of a first draft, as one edit."""
+    """Lay the steps of a first draft or of a proposal, as one edit."""
     job = job_of(request, job_id)
     steps, revision = snapshot(job)
     taken = {s["id"] for s in steps}
@@ -72,10 +125,10 @@ def lay_draft(request: HttpRequest, job_id: int, data: DraftLaying):
     seen = seen_revision(request)
     change(
         job,
-        "Lay the first draft",
+        data.label,
         lambda now: [*now, *data.steps],
         seen=revision if seen is None else seen,
         owner=owner_of(request),
     )
-    settle(job, "Laying the first draft", person_of(request), at_once=False)
+    settle(job, f"Laying {data.steps[-1].get('name')}", person_of(request), at_once=False)
     return job_view(job)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from django.http import HttpRequest
@@ -14,14 +15,21 @@ from .studies import Study, begin_study, study_view
 __all__ = ["heavy_study"]
 
 
-def heavy_study(request: HttpRequest, job: Job, work: str, limit: float, **asked: Any) -> dict:
+def heavy_study(
+    request: HttpRequest,
+    job: Job,
+    work: str,
+    limit: float,
+    done: Callable[[dict], None] = lambda found: None,
+    **asked: Any,
+) -> dict:
     """Ask an engine for ``work`` of at most ``limit`` seconds; the view of its study. A person's newer study of the
-    same work in the same job stops the older one.
+    same work in the same job stops the older one. ``done`` is told what was found before it is answered.
     """
     person = person_of(request)
 
     def answer(study: Study) -> dict:
-        return pool().ask(
+        found = pool().ask(
             work,
             job=job.id,
             person=person,
@@ -31,5 +39,7 @@ def heavy_study(request: HttpRequest, job: Job, work: str, limit: float, **asked
             stopped=study.stop.is_set,
             **asked,
         )
+        done(found)
+        return found
 
     return study_view(begin_study(person, (job.id, work), answer))

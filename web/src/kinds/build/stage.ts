@@ -1,17 +1,23 @@
 import { defineStage } from '../kind'
-import DraftPanel from './DraftPanel.vue'
+import BuildPanel from './BuildPanel.vue'
 import { loopsInSpace, type SketchTold } from './loops'
+import { proposingPlan, takesZone } from './proposing'
 
 export default defineStage({
   key: 'Build',
   view: 'both',
-  panel: DraftPanel,
+  panel: BuildPanel,
   groups: ['push and turn', 'take away and join', 'edges and walls', 'repeat and move'],
   ledger: ['body', 'sketch'],
   /** The loops of a sketch chosen in the yard or on the wall can be picked. */
-  shows: (_plan, { job, shown }) => {
+  takes: takesZone,
+  shows: (plan, room) => {
+    const { job, shown } = room
     const stone = shown.chosen ? job.byId.get(shown.chosen) : null
     const told = stone?.produces === 'sketch' ? job.toldOf<SketchTold>(stone) : null
-    return told && stone ? { loops: loopsInSpace(stone.id, told) } : {}
+    return {
+      ...(told && stone ? { loops: loopsInSpace(stone.id, told) } : {}),
+      ...proposingPlan(plan, room),
+    }
   },
 })

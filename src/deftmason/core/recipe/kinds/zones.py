@@ -8,6 +8,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from pydantic import BaseModel, Field
 
+from ...progress import Progress, silent
 from ..records import Place, Record, Size, shown
 from ..references import ScanRef
 from ..step import Outcome, Step, Told, register
@@ -105,21 +106,25 @@ class ZonesStep(Step):
     )
     by_hand: list[ByHand] = Field(default_factory=list, max_length=500, description="What was changed by hand.")
 
-    def run(self, context, progress):
+    def found(self, context: Any, progress: Progress = silent) -> Zones:
+        """The zones themselves, read or as last read."""
         from ...zones import read_zones
         from ...zones.by_hand import Change, changed
-        from ...zones.relations import meetings, names_of, relations
 
         index = context.index(self.scan)
-        m = index.mesh
         known = _READ.setdefault(index, {})
         asked = (self.noise, self.smallest)
         if asked not in known:
             known.clear()  # the last reading of a scan is the one that is changed by hand next
             known[asked] = read_zones(index, noise=self.noise, smallest=self.smallest, progress=progress)
-        found = known[asked]
         hand = [Change(c.do, np.array(c.place), c.kind, None if c.to is None else np.array(c.to)) for c in self.by_hand]
-        found = changed(index, found, hand, max(3.0, 4 * m.median_edge))
+        return changed(index, known[asked], hand, max(3.0, 4 * index.mesh.median_edge))
+
+    def run(self, context, progress):
+        from ...zones.relations import meetings, names_of, relations
+
+        index, found = context.index(self.scan), self.found(context, progress)
+        m = index.mesh
         meets = meetings(index, found)
         size = float(np.linalg.norm(np.ptp(m.bounds, axis=0)))
         total = float(m.areas.sum())

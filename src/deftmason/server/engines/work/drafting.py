@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from deftmason.core.draft.drafting import first_draft
+from deftmason.core.draft.proposals import propose
 from deftmason.core.recipe.parse import parse_recipe
 
 from ..desk import Desk, asked
 
-__all__ = ["draft_part"]
+__all__ = ["draft_part", "propose_features"]
 
 
 @asked
@@ -23,6 +24,26 @@ def draft_part(desk: Desk, *, steps: list[dict], scan: str) -> dict[str, Any]:
         "left": [{"area": p.area, "place": p.place.tolist(), "why": p.why} for p in found.left],
         "said": found.said,
     }
+
+
+@asked
+def propose_features(
+    desk: Desk, *, steps: list[dict], scan: str, frame: str, zones: str, picked: list[int], body: str | None
+) -> dict[str, Any]:
+    """Ready features of zones of a scan that were picked, best first, each with its steps and what it explains."""
+    found = propose(
+        steps,
+        desk.store,
+        desk.scan_file,
+        scan=scan,
+        frame=frame,
+        zones=zones,
+        picked=picked,
+        body=body,
+        progress=desk.progress,
+    )
+    keys = [desk.replay([*steps, *p.steps]).keys[p.body] for p in found]
+    return {"proposals": [vars(p) | {"key": key} for p, key in zip(found, keys)]}
 
 
 def _under(steps: list[dict], scan: str) -> list[dict]:

@@ -1,0 +1,100 @@
+"""Features proposed of picked zones: what they explain, what they are called, and that nothing is proposed of nothing."""
+
+import numpy as np
+import pytest
+
+from deftmason.core.draft.proposals import propose
+from deftmason.core.errors import BadInput
+from deftmason.core.recipe.parse import parse_step
+from deftmason.core.recipe.replay import Replay
+
+from ..bracket import rebuilt
+
+
+class Proposer:
+    """The bracket up to its frame with its zones read, and the model grown by taking the best proposal."""
+
+    def __init__(self):
+        self.b = rebuilt()
+        frame = next(k for k, s in enumerate(self.b.steps) if s["kind"] == "frame")
+        zones = {"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"}
+        self.steps, self.body = [*self.b.steps[: frame + 1], zones], None
+        replay = Replay([parse_step(s) for s in self.steps], self.b.store, self.b.file)
+        replay.run()
+        self.index, self.motion = replay.index("scan"), replay.output("frame", "frame")
+        self.labels = replay.steps[-1].found(replay).labels
+
+    def zone(self, place, normal):
+        back = self.motion.inverse()
+        facet = self.index.nearest_facet(back.points(np.array(place, float)), back.vectors(np.array(normal, float)))[0]
+        return int(self.labels[facet])
+
+    def ask(self, *places, **more):
+        picked = [self.zone(*p) for p in places]
+        on = {"scan": "scan", "frame": "frame", "zones": "zones", "body": self.body}
+        return propose(self.steps, self.b.store, self.b.file, picked=picked, **{**on, **more})
+
+    def take(self, *places):
+        best = self.ask(*places)[0]
+        self.steps, self.body = [*self.steps, *best.steps], best.body
+        return best
+
+    def ran(self):
+        return Replay([parse_step(s) for s in self.steps], self.b.store, self.b.file).run()[-1]
+
+
+UNDER, SIDE, PLATE = ((22, 9, 0), (0, 0, -1)), ((10, -30, 6), (0, -1, 0)), ((40, 2, 12), (0, 0, 1))
+BOLT = ((-34, -20 + 4.25, 6), (0, -1, 0))
+
+
+@pytest.fixture(scope="module")
+def built():
+    p = Proposer()
+    said = [
+        p.take(SIDE, UNDER, PLATE),
+        p.take(((0, -18, 20), (0, -1, 0)), ((-20, 4, 30), (0, 0, 1))),
+        p.take(((0, -9, 22), (0, 1, 0)), ((11, 2, 14), (0, 0, 1))),
+    ]
+    return p, said
+
+
+def test_walls_with_their_ends_become_pushes_and_a_pocket(built):
+    p, (base, boss, pocket) = built
+    assert base.title == "Push along z, 12 mm" and base.explains > 0.97
+    assert boss.explains > 0.93 and any("the walls lean 2.0" in s for s in boss.says), boss.says
+    assert pocket.title == "Cut along z, floor at 14" and pocket.explains > 0.97
+    assert [s["name"] for s in (*base.steps, *boss.steps, *pocket.steps)] == [
+        "Outline",
+        "Base",
+        "Outline 2",
+        "Boss",
+        "Outline 3",
+        "Pocket",
+    ]
+    assert p.ran().summary["valid"]
+
+
+def test_a_bore_proposes_its_whole_set_and_itself_and_a_rounding_its_chain(built):
+    p, _ = built
+    holes = p.ask(BOLT)
+    assert [h.title for h in holes[:2]] == ["4 holes ⌀ 8.5 through", "Hole ⌀ 8.5 through"]
+    assert all(h.explains > 0.95 and len(h.steps) == 1 for h in holes[:2])
+    rounded = p.ask(((0, 19.2, 12.8), (0, 0.7, 0.7)))[0]
+    assert rounded.title == "Round 8 edges, R 2.5" and rounded.explains > 0.9
+
+
+def test_with_nothing_picked_only_what_is_not_modelled_is_proposed(built):
+    p, _ = built
+    every = p.ask()
+    titles = " ".join(e.title for e in every)
+    assert "4 holes ⌀ 8.5" in titles and "⌀ 12" in titles and "R 2.5" in titles
+    assert "R 6" not in titles and "R 5" not in titles  # the corners of outlines that were drawn
+
+
+def test_a_zone_that_is_gone_and_zones_nothing_is_made_of_are_told(built):
+    p, _ = built
+    on = {"scan": "scan", "frame": "frame", "zones": "zones", "body": p.body}
+    with pytest.raises(BadInput, match="is gone; pick the zones again"):
+        propose(p.steps, p.b.store, p.b.file, picked=[4000], **on)
+    with pytest.raises(BadInput, match="need a body; pick the walls of one first"):
+        p.ask(BOLT, body=None)
