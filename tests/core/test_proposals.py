@@ -1,4 +1,4 @@
-"""Features proposed of picked zones: what they explain, what they are called, and that nothing is proposed of nothing."""
+"""Features proposed of picked zones: what they explain, what they are called, and what is refused."""
 
 import numpy as np
 import pytest

@@ -20,16 +20,16 @@ def heavy_study(
     job: Job,
     work: str,
     limit: float,
-    done: Callable[[dict], None] = lambda found: None,
+    done: Callable[[dict], None] | None = None,
     **asked: Any,
 ) -> dict:
     """Ask an engine for ``work`` of at most ``limit`` seconds; the view of its study. A person's newer study of the
-    same work in the same job stops the older one. ``done`` is told what was found before it is answered.
+    same work in the same job stops the older one. ``done`` is told what was found by the request that answers with it.
     """
     person = person_of(request)
 
     def answer(study: Study) -> dict:
-        found = pool().ask(
+        return pool().ask(
             work,
             job=job.id,
             person=person,
@@ -39,7 +39,7 @@ def heavy_study(
             stopped=study.stop.is_set,
             **asked,
         )
-        done(found)
-        return found
 
-    return study_view(begin_study(person, (job.id, work), answer))
+    study = begin_study(person, (job.id, work), answer)
+    study.answers = done
+    return study_view(study)

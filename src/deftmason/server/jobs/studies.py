@@ -54,6 +54,8 @@ class Study:
         self.refusal: MasonError | None = None
         self.stop = threading.Event()
         self.done = threading.Event()
+        #: Told the result once, by the request that answers with it.
+        self.answers: Callable[[dict], None] | None = None
 
     def told(self, share: float, message: str = "") -> None:
         self.share = share
@@ -112,6 +114,9 @@ def study_view(study: Study) -> dict:
     done = study.done.is_set()
     if done and study.refusal is not None:
         raise study.refusal
+    if done and study.result is not None and study.answers is not None:
+        study.answers(study.result)
+        study.answers = None
     return {
         "study": study.number,
         "done": done,
