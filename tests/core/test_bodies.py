@@ -15,7 +15,19 @@ from deftmason.core.errors import BadInput
 from deftmason.core.kernel.features import Curve2D, PaperPlane, bevel_edges
 from deftmason.core.kernel.solids import revolve, solid
 from deftmason.core.kernel.tessellate import edge_polylines
-from deftmason.core.kernel.whole import combine_all, cut_off, hollowed, mirrored, moved, repeated, together, turned
+from deftmason.core.kernel.whole import (
+    combine_all,
+    cut_off,
+    healed,
+    hollowed,
+    leaning,
+    mirrored,
+    moved,
+    parted,
+    repeated,
+    together,
+    turned,
+)
 from deftmason.core.recipe.ledger import set_value
 from deftmason.core.recipe.parse import parse_step
 from deftmason.core.recipe.replay import Replay
@@ -104,6 +116,41 @@ def test_whole_bodies_are_moved_mirrored_cut_off_and_kept_apart():
         cut_off(b, (0, 0, 40), -UP, "Off")
 
 
+def test_a_pocket_is_healed_over_and_what_cannot_close_is_refused():
+    pocket = moved(block("Tool", width=6.0, depth=6.0, height=20.0), (3, 2, 4))
+    cut = combine_all(block(), [pocket], "cut", "Pocket")
+    walls = [n for n in cut.face_names if n.startswith("Tool/")]
+    whole = healed(cut, walls, "Healed")
+    assert whole.volume == pytest.approx(4000, rel=1e-9) and set(whole.face_names) == set(block().face_names)
+    with pytest.raises(BadInput, match="cannot be grown"):
+        healed(block(), ["Block/top"], "Healed")
+    with pytest.raises(BadInput, match="no face 'Gone'"):
+        healed(block(), ["Gone"], "Healed")
+    with pytest.raises(BadInput, match="at least one face"):
+        healed(block(), [], "Healed")
+
+
+@pytest.mark.parametrize("angle", [5.0, -3.0])
+def test_faces_lean_about_the_plane_that_keeps_its_size(angle):
+    walls = [n for n in block().face_names if "/side/x" in n]
+    b = leaning(block(), walls, (0, 0, 10), UP, angle, "Lean")
+    foot = 20 + 2 * 10 * np.tan(np.radians(angle))
+    assert b.volume == pytest.approx(20 * 10 * (20 + foot) / 2, rel=1e-9) and set(b.face_names) == set(
+        block().face_names
+    )
+    with pytest.raises(BadInput, match="cannot lean"):
+        leaning(block(), ["Block/top"], (0, 0, 0), UP, angle, "Lean")
+    with pytest.raises(BadInput, match="at most 45"):
+        leaning(block(), walls, (0, 0, 0), UP, 60.0, "Lean")
+
+
+def test_a_body_is_parted_and_both_sides_stay_named():
+    b = parted(block(), (2, 0, 0), (1, 0, 0), "Split")
+    assert b.volume == pytest.approx(4000, rel=1e-9) and b.solid_count == 2
+    assert {"Block/top", "Split/Block/top", "Split/cut", "Split/Split/cut"} <= set(b.face_names)
+    assert len(set(b.face_names)) == len(b.face_names)
+
+
 def test_hollowed_and_bevelled():
     h = hollowed(block(), 2.0, ["Block/top"], "Walls")
     assert h.volume == pytest.approx(4000 - 16 * 16 * 8) and "Walls/in/Block/bottom" in h.face_names
@@ -157,6 +204,42 @@ def test_the_pump_caps_model_is_the_true_one(cap):
     assert made["valid"] and made["solids"] == 1
     radius = next(v for v in ran["pin"].values if v.name == "radius")
     assert radius.measured == pytest.approx(PumpCap().hole / 2, abs=3 * radius.uncertainty)
+
+
+def test_a_grid_of_holes_a_split_a_lean_and_a_heal_as_steps_and_in_a_script(cap, tmp_path):
+    frame = next(s for s in cap.steps if s["kind"] == "frame")
+    until = cap.steps[: cap.steps.index(frame) + 1]
+
+    def typed(v):
+        return {"value": v, "source": "typed"}
+
+    on = {"frame": frame["id"]}
+    size = {"width": typed(60), "depth": typed(40), "low": typed(0), "high": typed(20)}
+    pin = {"radius": typed(2), "low": typed(-1), "high": typed(30), "place_x": -20.0, "place_y": -10.0}
+    more = [
+        {"id": "box", "kind": "solid", "name": "Box", **on, "shape": "box", **size},
+        {"id": "one", "kind": "solid", "name": "One", **on, "shape": "cylinder", **pin},
+        {"id": "grid", "kind": "repeat", "name": "Grid", **on, "body": "one", "way": "grid", "axis": "x", "count": 5}
+        | {"step": typed(10), "rows": 3, "row_step": typed(10)},
+        {"id": "cut", "kind": "bodycombine", "name": "Cut", "body": "box", "how": "cut", "tools": ["grid"]},
+        {"id": "heal", "kind": "heal", "name": "Heal", "body": "cut", "faces": ["One/side"]},
+        {"id": "lean", "kind": "lean", "name": "Lean", **on, "body": "heal", "faces": ["Box/side/y+", "Box/side/y-"]}
+        | {"angle": typed(4)},
+        {"id": "both", "kind": "cutoff", "name": "Both", **on, "body": "lean", "axis": "y", "keep": "both"}
+        | {"offset": typed(5)},
+    ]
+    ran = cap.run([*until, *more])
+    one = np.pi * 4 * 20
+    assert ran["cut"].summary["volume"] == pytest.approx(60 * 40 * 20 - 15 * one, rel=1e-9)
+    assert ran["heal"].summary["volume"] == pytest.approx(60 * 40 * 20 - 14 * one, rel=1e-9)
+    wedge = 20 * np.tan(np.radians(4)) * 20 / 2 * 60
+    assert ran["lean"].summary["volume"] == pytest.approx(60 * 40 * 20 - 14 * one - 2 * wedge, rel=1e-9)
+    assert ran["both"].summary["volume"] == pytest.approx(ran["lean"].summary["volume"], rel=1e-9)
+    assert ran["both"].summary["solids"] == 2
+    script = tmp_path / "model.py"
+    script.write_text(model_script("Box", list(ran.values())))
+    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
+    assert float(said.split()[1]) == pytest.approx(ran["both"].summary["volume"], rel=1e-6)
 
 
 def test_its_script_builds_the_same_body(cap):

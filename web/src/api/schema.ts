@@ -2102,11 +2102,11 @@ export interface components {
             id: string;
             /**
              * Keep
-             * @description Which side is kept: behind the plane, or where its normal points.
+             * @description Which side is kept: behind the plane, where its normal points, or both, apart.
              * @default behind
              * @enum {string}
              */
-            keep: "behind" | "before";
+            keep: "behind" | "before" | "both";
             /**
              * Kind
              * @default cutoff
@@ -3144,6 +3144,62 @@ export interface components {
             what: string;
         };
         /**
+         * HealStep
+         * @description Faces taken off a body, those around them grown until they meet.
+         */
+        HealStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Faces
+             * @description Faces that are taken off, by name.
+             */
+            faces: string[];
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default heal
+             * @constant
+             */
+            kind: "heal";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
          * HeldTold
          * @description A relation that is held, with what it costs (rise of rms, mm) and what the scan says to it.
          */
@@ -3442,6 +3498,120 @@ export interface components {
             sample: string[][];
             /** Skip */
             skip: number;
+        };
+        /**
+         * LeanStep
+         * @description Faces of a body leaned, as a mould's draft.
+         */
+        LeanStep: {
+            /** @description How far they lean, degrees; the body narrows along the axis where it is more than 0. */
+            angle: components["schemas"]["Chosen"];
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Faces
+             * @description Faces that lean, by name.
+             */
+            faces: string[];
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default lean
+             * @constant
+             */
+            kind: "lean";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description How far along the axis from the frame's origin, or the datum, the body keeps its size, mm. */
+            offset: components["schemas"]["Chosen"];
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** LeanTold */
+        LeanTold: {
+            /** Area */
+            area: number;
+            /** Axis */
+            axis: number[][];
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Middles */
+            middles: number[][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
         };
         /** LedgerLine */
         LedgerLine: {
@@ -5062,6 +5232,14 @@ export interface components {
              * @default null
              */
             on: string | null;
+            /** @description From one row to the next, mm. */
+            row_step: components["schemas"]["Chosen"];
+            /**
+             * Rows
+             * @description How many across.
+             * @default 2
+             */
+            rows: number;
             /** @description From one to the next along the axis, mm. */
             step: components["schemas"]["Chosen"];
             /** @description From one to the next, degrees; none: evenly all round. */
@@ -5081,11 +5259,11 @@ export interface components {
             version: number;
             /**
              * Way
-             * @description Round the axis, or along it.
+             * @description Round the axis, along it, or along it and the next of the frame's axes.
              * @default ring
              * @enum {string}
              */
-            way: "ring" | "row";
+            way: "ring" | "row" | "grid";
         };
         /** ResultView */
         ResultView: {

@@ -253,6 +253,18 @@ def faces_at(body, places):
     return [min(body.faces(), key=lambda f: f.distance_to(Vector(*p))) for p in places]
 
 
+def without_faces(body, faces):
+    """A body without some faces, those around them grown until they meet."""
+    from OCP.BRepAlgoAPI import BRepAlgoAPI_Defeaturing
+
+    op = BRepAlgoAPI_Defeaturing()
+    op.SetShape(body.wrapped)
+    for f in faces:
+        op.AddFaceToRemove(f.wrapped)
+    op.Build()
+    return Compound(op.Shape())
+
+
 def up(solid):
     """A solid that stands on its plane instead of having its middle there."""
     return Pos(0, 0, -solid.bounding_box().min.Z) * solid

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from OCP.BRep import BRep_Builder
-from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Defeaturing
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_Transform
 from OCP.BRepOffset import BRepOffset_Skin
-from OCP.BRepOffsetAPI import BRepOffsetAPI_MakeThickSolid
+from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle, BRepOffsetAPI_MakeThickSolid
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeHalfSpace, BRepPrimAPI_MakePrism
 from OCP.collections import Array2_gp_Pnt, List_TopoDS_Shape
 from OCP.Geom import Geom_BezierSurface
@@ -19,7 +19,20 @@ from ..errors import BadInput
 from .body import Body, carry_names, faces_of, listed
 from .features import combine, history, kernel_direction, kernel_point
 
-__all__ = ["bounded", "combine_all", "cut_off", "hollowed", "mirrored", "moved", "repeated", "together", "turned"]
+__all__ = [
+    "bounded",
+    "combine_all",
+    "cut_off",
+    "healed",
+    "hollowed",
+    "leaning",
+    "mirrored",
+    "moved",
+    "parted",
+    "repeated",
+    "together",
+    "turned",
+]
 
 
 def combine_all(body: Body, tools: list[Body], how: str, feature: str) -> Body:
@@ -99,6 +112,71 @@ def cut_off(body: Body, point, normal, feature: str) -> Body:
     return out
 
 
+def parted(body: Body, point, normal, feature: str) -> Body:
+    """The body cut in two by a plane, both sides kept apart: what lies before the plane is told by ``feature/``."""
+    behind = cut_off(body, point, normal, feature)
+    before = cut_off(body, point, -np.asarray(normal, float), feature)
+    return together([behind, Body(before.shape, tuple(f"{feature}/{n}" for n in before.face_names))])
+
+
+def _faces_called(body: Body, given: list[str], field: str) -> list:
+    known = dict(zip(body.face_names, faces_of(body.shape)))
+    gone = [n for n in given if not body.faces_named(n)]
+    if gone:
+        raise BadInput(f"The body has no face '{gone[0]}' any more; pick the faces again.", field=field)
+    if not given:
+        raise BadInput("Pick at least one face of the body.", field=field)
+    return [known[m] for m in dict.fromkeys(m for n in given for m in body.faces_named(n))]
+
+
+def healed(body: Body, faces: list[str], feature: str) -> Body:
+    """The body without some faces, those around them grown until they close the gap.
+
+    Raises `BadInput` where they cannot.
+    """
+    gone = _faces_called(body, faces, "faces")
+    op = BRepAlgoAPI_Defeaturing()
+    op.SetShape(body.shape)
+    for f in gone:
+        op.AddFaceToRemove(f)
+    op.SetToFillHistory(True)
+    op.Build()
+    shape = op.Shape() if op.IsDone() else body.shape
+    out = carry_names(shape, list(zip(faces_of(body.shape), body.face_names)), history(op), feature)
+    if not op.IsDone() or not out.is_valid or len(out.face_names) >= len(body.face_names):
+        raise BadInput(
+            "The faces around these cannot be grown to close the gap; pick all faces of one feature, with its "
+            "roundings.",
+            field="faces",
+        )
+    return out
+
+
+def leaning(body: Body, faces: list[str], point, pull, angle_deg: float, feature: str) -> Body:
+    """The body with some faces leaned by an angle, so that it narrows along ``pull`` (3,) and keeps its size in the
+    plane through ``point`` (3,) across it. Raises `BadInput` where a face cannot lean.
+    """
+    if not 0 < abs(angle_deg) <= 45:
+        raise BadInput("Faces lean by more than 0° and at most 45°.", field="angle")
+    op = BRepOffsetAPI_DraftAngle(body.shape)
+    neutral = gp_Pln(kernel_point(point), kernel_direction(pull))
+    names = dict(zip(map(hash, faces_of(body.shape)), body.face_names))
+    for f in _faces_called(body, faces, "faces"):
+        op.Add(f, kernel_direction(pull), float(np.radians(angle_deg)), neutral, True)
+        if not op.AddDone():
+            raise BadInput(
+                f"'{names[hash(f)]}' cannot lean; pick upright faces without roundings at them.", field="faces"
+            )
+    op.Build()
+    if not op.IsDone():
+        raise BadInput(f"The faces cannot lean by {angle_deg:g}°; try a smaller angle.", field="angle")
+    sources = list(zip(faces_of(body.shape), body.face_names))
+    out = carry_names(op.Shape(), sources, lambda f: [op.ModifiedShape(f)], feature)
+    if not out.is_valid:
+        raise BadInput(f"The faces cannot lean by {angle_deg:g}°; try a smaller angle.", field="angle")
+    return out
+
+
 def bounded(body: Body, poles: np.ndarray, beyond, face: str, feature: str) -> Body:
     """What of a body does not lie beyond a Bézier patch: ``poles`` (n, m, 3) mm, ``beyond`` (3,) from the patch to past
     the body. The new face is called ``face``. Raises `BadInput` where the patch does not part the body.
@@ -126,15 +204,9 @@ def hollowed(body: Body, thickness: float, open_faces: list[str], feature: str) 
     """
     if not thickness > 0:
         raise BadInput("Walls are thicker than 0 mm.", field="thickness")
-    known = dict(zip(body.face_names, faces_of(body.shape)))
-    gone = [n for n in open_faces if not body.faces_named(n)]
-    if gone:
-        raise BadInput(f"The body has no face '{gone[0]}' any more; pick the open faces again.", field="open_faces")
-    if not open_faces:
-        raise BadInput("Pick at least one face that is left open.", field="open_faces")
     opened = List_TopoDS_Shape()
-    for n in dict.fromkeys(m for given in open_faces for m in body.faces_named(given)):
-        opened.Append(known[n])
+    for f in _faces_called(body, open_faces, "open_faces"):
+        opened.Append(f)
     op = BRepOffsetAPI_MakeThickSolid()
     try:
         op.MakeThickSolidByJoin(

@@ -1,7 +1,8 @@
 import type { Schemas } from '../../api/types'
 import { defineKind } from '../kind'
 import { needBody } from '../picks'
-import { bodyFigures, onModel } from './bodied'
+import { bodyFigures } from './bodied'
+import { facesSlot, onFaces, showsPicked } from './faces'
 
 type Record = Schemas['HollowStep']
 
@@ -13,23 +14,8 @@ export default defineKind<Record, Schemas['HollowTold']>({
   figures: bodyFigures,
   ready: (r) => r.open_faces.length > 0 || 'Click a face of the model that is left open',
   verb: (_t, r) => `Lay hollow, ${r.open_faces.length} open`,
-  slots: {
-    open_faces: {
-      takes: ['face'],
-      says: 'Click faces of the model that are left open',
-      put: (at, r, room) => {
-        if (at.what !== 'face') return
-        r.open_faces = r.open_faces.includes(at.name)
-          ? r.open_faces.filter((n) => n !== at.name)
-          : [...r.open_faces, at.name]
-        if (r.open_faces.length) room.hand.again(0)
-        else room.hand.preview = null
-      },
-    },
-  },
-  shows: (plan, r, _p, room) => ({
-    body: room.hand.result ? { id: r.id ?? '', key: room.hand.result } : plan.body,
-  }),
+  slots: { open_faces: facesSlot<Record>('open_faces', 'Click faces of the model that are left open') },
+  shows: showsPicked,
   tools: [
     {
       id: 'hollow',
@@ -40,10 +26,7 @@ export default defineKind<Record, Schemas['HollowTold']>({
       place: 3,
       slot: 'open_faces',
       needs: needBody,
-      begins: (room) => {
-        onModel(room)
-        room.shown.show.scan = false
-      },
+      begins: onFaces,
       record: (room) => ({
         name: room.job.freeName('Hollow'),
         body: room.job.body!.id,

@@ -12,12 +12,12 @@ export default defineKind<Record, Schemas['AxisTold']>({
   says: 'A body again and again, round an axis or along it; all follow the first.',
   figures: bodyFigures,
   shows: showsBody,
-  verb: (_t, r) => `Lay ${r.count} in a ${r.way}`,
+  verb: (_t, r) => `Lay ${r.count * (r.way === 'grid' ? r.rows : 1)} in a ${r.way}`,
   tools: [
     {
       id: 'repeat',
       name: 'Repeat',
-      says: 'A body repeated in a ring or a row',
+      says: 'A body repeated in a ring, a row or a grid',
       also: 'pattern array circular linear ring row copies',
       group: 'repeat and move',
       place: 1,
@@ -33,6 +33,8 @@ export default defineKind<Record, Schemas['AxisTold']>({
         count: 4,
         turn: { value: null, source: 'scan' },
         step: { value: 10, source: 'typed' },
+        rows: 2,
+        row_step: { value: 10, source: 'typed' },
       }),
     },
   ],

@@ -1,4 +1,4 @@
-"""Steps on whole bodies, chosen by name: combined, repeated, mirrored, moved, cut off by a plane, hollowed."""
+"""Steps on whole bodies, chosen by name: combined, repeated, mirrored, moved, cut by a plane."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ..references import BodyRef
 from ..step import Chosen, Outcome, Step, Told, Value, register
 from .bodied import AxisRecord, BodyTold, axis_in_frame, body_summary, number, typed_value, vector
 
-__all__: list[str] = []
+__all__ = ["AxisTold", "BodyStep", "gave"]
 
 
 class AxisTold(BodyTold):
@@ -31,7 +31,8 @@ class BodyStep(Step):
     body: BodyRef = Field(description="The body it works on.", json_schema_extra=shown("body"))
 
 
-def _gave(body: Any, values: list[Value], says: str = "", **more: Any) -> Outcome:
+def gave(body: Any, values: list[Value], says: str = "", **more: Any) -> Outcome:
+    """What a step says that gave a body; failed where the body is not valid."""
     summary = body_summary(body) | {"readings": {}} | more
     if not summary["valid"]:
         return Outcome(body, summary, "The body is not valid after this step; change it a little.", "failed", values)
@@ -72,7 +73,7 @@ class CombineBodiesStep(BodyStep):
         if self.body in self.tools:
             raise BadInput("A body cannot be combined with itself; take it out of the tools.", field="tools")
         tools = [context.output(t, "body") for t in self.tools]
-        return _gave(combine_all(context.output(self.body, "body"), tools, self.how, self.name), [])
+        return gave(combine_all(context.output(self.body, "body"), tools, self.how, self.name), [])
 
 
 @register
@@ -83,10 +84,10 @@ class RepeatStep(BodyStep, AxisRecord):
     tells: ClassVar[type[Told]] = AxisTold
 
     kind: Literal["repeat"] = "repeat"
-    way: Literal["ring", "row"] = Field(
+    way: Literal["ring", "row", "grid"] = Field(
         "ring",
-        description="Round the axis, or along it.",
-        json_schema_extra=shown("way", choices={"ring": "in a ring", "row": "in a row"}),
+        description="Round the axis, along it, or along it and the next of the frame's axes.",
+        json_schema_extra=shown("way", choices={"ring": "in a ring", "row": "in a row", "grid": "in a grid"}),
     )
     count: int = Field(
         4, ge=2, le=500, description="How many, with the first.", json_schema_extra=shown("count", step=1)
@@ -99,17 +100,37 @@ class RepeatStep(BodyStep, AxisRecord):
     step: Chosen = Field(
         default_factory=lambda: Chosen(value=10.0, source="typed"),
         description="From one to the next along the axis, mm.",
-        json_schema_extra=shown("apart by", "mm", step=1, when={"way": "row"}),
+        json_schema_extra=shown("apart by", "mm", step=1, when={"way": ["row", "grid"]}),
+    )
+    rows: int = Field(
+        2, ge=2, le=500, description="How many across.", json_schema_extra=shown("rows", step=1, when={"way": "grid"})
+    )
+    row_step: Chosen = Field(
+        default_factory=lambda: Chosen(value=10.0, source="typed"),
+        description="From one row to the next, mm.",
+        json_schema_extra=shown("rows apart", "mm", step=1, when={"way": "grid"}),
     )
 
+    def _across(self, direction: np.ndarray) -> np.ndarray:
+        """The next of the frame's axes, square to the first."""
+        u = np.eye(3)[(int(np.argmax(np.abs(direction))) + 1) % 3]
+        u = u - (u @ direction) * direction
+        return u / np.linalg.norm(u)
+
     def _each(self) -> float:
-        if self.way == "row":
+        if self.way != "ring":
             return number(self.step, "how far apart they lie, in mm", "step")
         return self.turn.value if self.turn.value is not None else 360.0 / self.count
 
     def in_script(self, told, script):
         point, direction = told["axis"]
         first, count = script.named(self.body), script.value("count") or self.count
+        if self.way == "grid":
+            along = f"k * {script.value('step')} * np.array({vector(direction)})"
+            across = f"m * {script.value('row_step')} * np.array({vector(self._across(np.array(direction)))})"
+            rows = script.value("rows") or self.rows
+            each = f"Pos(*({along} + {across})) * {first}"
+            return [f"{script.word} = Compound([{each} for m in range(int({rows})) for k in range(int({count}))])"]
         if self.way == "row":
             each = f"Pos(*(k * {script.value('step')} * np.array({vector(direction)}))) * {first}"
         else:
@@ -125,18 +146,33 @@ class RepeatStep(BodyStep, AxisRecord):
         each = self._each()
         if abs(each) < 1e-9:
             raise BadInput("Copies lie some way apart; give more than 0.", field="step")
+        rows = self.rows if self.way == "grid" else 1
+        if self.count * rows > 500:
+            raise BadInput(f"{self.count} × {rows} copies are more than 500; take fewer.", field="rows")
+        across = np.zeros(3)
+        if self.way == "grid":
+            far = number(self.row_step, "how far the rows lie apart, in mm", "row_step")
+            if abs(far) < 1e-9:
+                raise BadInput("Rows lie some way apart; give more than 0.", field="row_step")
+            across = far * self._across(direction)
         copies = []
-        for k in range(1, self.count):
-            progress(k / self.count, "Repeating")
-            row = self.way == "row"
-            copies.append(moved(body, k * each * direction) if row else turned(body, point, direction, k * each))
+        for k in range(1, self.count * rows):
+            progress(k / (self.count * rows), "Repeating")
+            row, at = divmod(k, self.count)
+            if self.way == "ring":
+                copies.append(turned(body, point, direction, k * each))
+            else:
+                copies.append(moved(body, at * each * direction + row * across))
         values = [typed_value("count", "count", float(self.count), unit="", path=["count"])]
-        if self.way == "row":
+        if self.way != "ring":
             values.append(typed_value("step", "apart by", each, self.step.source))
+            if self.way == "grid":
+                values.append(typed_value("rows", "rows", float(rows), unit="", path=["rows"]))
+                values.append(typed_value("row_step", "rows apart", far, self.row_step.source))
         elif self.turn.value is not None:
             values.append(typed_value("turn", "apart by", each, self.turn.source, "deg"))
         axis = [point.tolist(), direction.tolist()]
-        return _gave(repeated(body, copies, self.name), values, axis=axis)
+        return gave(repeated(body, copies, self.name), values, axis=axis)
 
 
 @register
@@ -166,7 +202,7 @@ class MirroredBodyStep(BodyStep, AxisRecord):
             image = combine(
                 body, Body(image.shape, tuple(f"{self.name}/{n}" for n in image.face_names)), "join", self.name
             )
-        return _gave(image, [], axis=[point.tolist(), normal.tolist()])
+        return gave(image, [], axis=[point.tolist(), normal.tolist()])
 
 
 @register
@@ -204,7 +240,7 @@ class MovedBodyStep(BodyStep, AxisRecord):
             typed_value("step", "along", step, self.step.source),
             typed_value("turn", "about", turn, self.turn.source, "deg"),
         ]
-        return _gave(body, values, axis=[point.tolist(), direction.tolist()])
+        return gave(body, values, axis=[point.tolist(), direction.tolist()])
 
 
 @register
@@ -220,70 +256,27 @@ class CutOffStep(BodyStep, AxisRecord):
         description="How far beyond the plane along its normal it is cut, mm.",
         json_schema_extra=shown("beyond by", "mm", step=0.5),
     )
-    keep: Literal["behind", "before"] = Field(
+    keep: Literal["behind", "before", "both"] = Field(
         "behind",
-        description="Which side is kept: behind the plane, or where its normal points.",
-        json_schema_extra=shown("keep", choices={"behind": "behind", "before": "before it"}),
+        description="Which side is kept: behind the plane, where its normal points, or both, apart.",
+        json_schema_extra=shown("keep", choices={"behind": "behind", "before": "before it", "both": "both, apart"}),
     )
 
     def in_script(self, told, script):
         point, normal = told["axis"]
         at = f"Plane({vector(point)}, z_dir={vector(normal)}).offset({script.value('offset')})"
-        side = "BOTTOM" if self.keep == "behind" else "TOP"
+        side = {"behind": "BOTTOM", "before": "TOP", "both": "BOTH"}[self.keep]
         return [f"{script.word} = split({script.named(self.body)}, bisect_by={at}, keep=Keep.{side})"]
 
     def run(self, context, progress):
-        from ...kernel.whole import cut_off
+        from ...kernel.whole import cut_off, parted
 
         point, normal = axis_in_frame(self, context)
         offset = number(self.offset, "how far beyond the plane it is cut, in mm", "offset")
-        away = normal if self.keep == "behind" else -normal
-        body = cut_off(context.output(self.body, "body"), point + offset * normal, away, self.name)
+        body, place = context.output(self.body, "body"), point + offset * normal
+        if self.keep == "both":
+            body = parted(body, place, normal, self.name)
+        else:
+            body = cut_off(body, place, normal if self.keep == "behind" else -normal, self.name)
         value = typed_value("offset", "beyond by", offset, self.offset.source)
-        return _gave(body, [value], axis=[point.tolist(), normal.tolist()])
-
-
-class HollowTold(BodyTold):
-    middles: list[list[float]]
-
-
-@register
-class HollowStep(BodyStep):
-    """A body hollowed out to walls, open where faces are named."""
-
-    title: ClassVar[str] = "Hollow"
-    tells: ClassVar[type[Told]] = HollowTold
-
-    kind: Literal["hollow"] = "hollow"
-    thickness: Chosen = Field(
-        default_factory=lambda: Chosen(value=2.0, source="typed"),
-        description="Of the walls, mm.",
-        json_schema_extra=shown("walls", "mm", step=0.5),
-    )
-    open_faces: list[str] = Field(
-        default_factory=list, max_length=200, description="Faces that are left open, by name."
-    )
-
-    def in_script(self, told, script):
-        faces = f"faces_at({script.named(self.body)}, {[tuple(round(c, 6) for c in p) for p in told['middles']]!r})"
-        return [
-            f"{script.word} = offset({script.named(self.body)}, -{script.value('thickness')}, openings={faces}, "
-            "kind=Kind.INTERSECTION)"
-        ]
-
-    def run(self, context, progress):
-        from ...kernel.tessellate import tessellate
-        from ...kernel.whole import hollowed
-
-        body = context.output(self.body, "body")
-        thick = number(self.thickness, "how thick the walls are, in mm", "thickness")
-        done = hollowed(body, thick, self.open_faces, self.name)
-        facets = tessellate(body, 0.1)
-        middles = []
-        for n in self.open_faces:
-            mine = facets.faces[facets.face_ids == body.face_names.index(n)]
-            corners = facets.vertices[mine]
-            area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-            middles.append(np.average(corners.mean(axis=1), axis=0, weights=area).tolist())
-        value = typed_value("thickness", "walls", thick, self.thickness.source)
-        return _gave(done, [value], middles=middles)
+        return gave(body, [value], axis=[point.tolist(), normal.tolist()])
