@@ -7,12 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..elements import RigidMotion, fit
+from ..elements.motion import perpendicular_pair
 from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.picking import Gathered, fit_gathered
 
 __all__ = ["Reading", "face_height", "wall_draft", "edge_radius"]
 
+_CROWN = 2.5  # scatters: what bulges less is flat
 _INSET = 0.2  # of a wall's height, at either end, where corners are blended
 _NEAR_WALL = 2.5, 0.06  # facets, and of the height that a wall leans, within which a facet is of the wall
 _PATCH = 4.0  # facets across: what neighbouring facets' normals have in common
@@ -48,8 +50,25 @@ def face_height(index: ScanIndex, picked: Gathered, motion: RigidMotion, directi
         raise BadInput(f"The picked face is tilted {tilt:.0f}° to the extrusion; pick a face across it.", field="to")
     height = float(middle @ d - ((middle - point) @ n) / (n @ d))
     u = float(np.linalg.norm(f.uncertainty["point"]))
-    note = f"leans {tilt:.2f}° from square" if tilt > 0.15 else ""
+    note = f"leans {tilt:.2f}° from square" if tilt > 0.15 else _crowned(p, middle, n, f.sigma)
     return Reading(height, u, len(picked.facets), f.sigma, note)
+
+
+def _crowned(p: np.ndarray, middle: np.ndarray, n: np.ndarray, sigma: float) -> str:
+    """What is to be known of a face that is not flat: how far it bulges (mm) where that is more than its scatter."""
+    u, v = perpendicular_pair(n)
+    q = p - middle
+    a, b, h = q @ u, q @ v, q @ n
+    size = max(float(np.abs(np.concatenate([a, b])).max()), 1e-300)
+    a, b = a / size, b / size
+    basis = np.column_stack([np.ones_like(a), a, b, a * a, a * b, b * b])
+    c = np.linalg.lstsq(basis, h, rcond=None)[0]
+    bulge = float(np.ptp(basis[:, 3:] @ c[3:]))
+    left = float(np.std(h - basis @ c))
+    patches = max(len(p) / 12, 6.0)  # neighbours share some of their noise
+    if bulge < max(_CROWN * left, 8 * left * np.sqrt(6 / patches), 1e-4 * size) or bulge < sigma:
+        return ""
+    return f"is {'crowned' if c[3] + c[5] < 0 else 'hollow'} by {bulge:.2f} mm; end on the bent face to follow it"
 
 
 def wall_draft(

@@ -207,7 +207,9 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
       {{ word(String(k)) }}: {{ whole(d.count) }} facets, scatter {{ d.scatter.toFixed(3)
       }}{{ k === 'draft' ? '°' : ' mm' }}
     </p>
-    <p v-for="n in notes" :key="n" class="mt-1 text-soft" data-figure="note">The face {{ n }}.</p>
+    <p v-for="n in notes" :key="n" class="mt-1 text-soft" data-figure="note">
+      {{ n[0]!.toUpperCase() + n.slice(1) }}.
+    </p>
     <button v-if="lean !== null" class="mt-1.5 underline" @click="choose('draft', lean, 'rounded')">
       Lean the walls by {{ lean }}°
     </button>

@@ -29,6 +29,7 @@ __all__ = [
     "profile_curves",
     "settled",
     "typed_value",
+    "unseen_notes",
     "vector",
     "wanted_loops",
 ]
@@ -126,6 +127,19 @@ def met_face(body: Body | None, normal, height: float, reading: Reading | None) 
             if abs(off) <= limit and (best is None or abs(off) < abs(best[0])):
                 best = (off, s.name)
     return (height + best[0], best[1]) if best else (height, None)
+
+
+def unseen_notes(body: Body, before: Body | None, context: Any, scan: str, motion: Any) -> list[str]:
+    """A note where a step makes faces that the scan says nothing of."""
+    from ...features.coverage import unseen_faces
+
+    if not context.reads:
+        return []
+    names = unseen_faces(body, before, context.index(scan), motion)
+    if not names:
+        return []
+    more = f" and {len(names) - 1} more" if len(names) > 1 else ""
+    return [f"{names[0].replace('/', ' ')}{more} lies where there is no scan; nothing was measured there"]
 
 
 def wanted_loops(sketch: dict[str, Any], entities: list[str]) -> list[int]:

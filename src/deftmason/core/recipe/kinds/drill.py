@@ -224,6 +224,7 @@ class DrillStep(Step):
         if self.goes == "through":
             sizes["depth"] = max(self._far(drill, body, h["point"], np.array(h["inward"])).depth for h in holes)
         notes = [f"hole {k + 1} {r.note}" for k, r in enumerate(read) if r.note]
+        notes += self._uneven(np.array([h["point"] for h in holes]), axes, widest, read)
         unseen = [k + 1 for k, r in enumerate(read) if r.depth is None and not r.seen_through]
         if unseen and self.goes == "read":
             notes.append(f"of hole {unseen[0]} neither a floor nor the far mouth was seen; it is taken to go through")
@@ -243,6 +244,36 @@ class DrillStep(Step):
         odd = self._odd(read)
         says = odd or (f"{notes[0][0].upper()}{notes[0][1:]}." if notes else "")
         return Outcome(result, summary, says, "attention" if says else "sound", values)
+
+    @staticmethod
+    def _uneven(points: np.ndarray, axes: np.ndarray, widest: float, read: list[HoleReading]) -> list[str]:
+        """What is to be known of a ring of holes that is nearly even, and is not."""
+        if len(points) < 3:
+            return []
+        w = np.cross(axes[0], axes[1])
+        xy = np.column_stack([points @ axes[0], points @ axes[1]]) if abs(axes[2] @ w) > 0.99 else None
+        if xy is None:
+            return []
+        basis = np.column_stack([2 * xy, np.ones(len(xy))])
+        c = np.linalg.lstsq(basis, (xy**2).sum(axis=1), rcond=None)[0]
+        away = xy - c[:2]
+        r = np.linalg.norm(away, axis=1)
+        sure = float(np.median([np.linalg.norm(h.off) for h in read]))
+        if np.ptp(r) > max(6 * sure, 0.02 * widest) or r.mean() < 2 * widest:
+            return []
+        turn = np.degrees(np.arctan2(away[:, 1], away[:, 0]))
+        order = np.argsort(turn)
+        even = 360.0 / len(xy)
+        off = (turn[order] - even * np.arange(len(xy))) % 360
+        off = (off - off[0] + 180) % 360 - 180
+        off -= np.median(off)
+        k = int(np.argmax(np.abs(off)))
+        least = np.degrees(max(4 * sure, 0.005 * widest) / r.mean())
+        if not least < abs(off[k]) < 0.15 * even:
+            return []
+        return [
+            f"hole {order[k] + 1} lies {abs(off[k]):.2f}° from where an even ring ⌀ {2 * r.mean():.4g} would have it"
+        ]
 
     @staticmethod
     def _foot(mouth: np.ndarray, axes: np.ndarray) -> tuple[float, float]:

@@ -11,7 +11,7 @@ from ...errors import BadInput
 from ..records import Id, Record
 from ..references import BodyRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, wanted_loops
+from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, unseen_notes, wanted_loops
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
@@ -291,7 +291,8 @@ class ExtrudeStep(Step):
         if lean is not None and abs(lean.value - draft) > max(0.3, 4 * lean.uncertainty):
             status = "attention"
             says = f"The walls lean {lean.value:.2f}° ± {lean.uncertainty:.2f}°; the extrusion has {draft:.2f}°."
-        notes = [r.note for r in (start_reading, end_reading) if r and r.note]
+        notes = [f"the face {r.note}" for r in (start_reading, end_reading) if r and r.note]
+        notes += unseen_notes(result, body, context, self.scan, motion)
         summary["notes"] = notes
         summary["meets"] = meets
         if not summary["valid"]:
