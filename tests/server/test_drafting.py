@@ -71,3 +71,13 @@ def test_features_of_picked_zones_are_proposed_and_laid(api, block_bytes):
     assert view["undo"] == "Lay Base" and view["stones"][-1]["id"] == best["body"]
     for wrong in ({"scan": "gone"}, {"zones": "gone"}, {"body": "gone"}):
         assert "no such" in api.call("POST", f"/jobs/{job}/proposals", {**asked, **wrong}, 422)["message"]
+
+
+def test_only_guided_jobs_have_lessons(api, block_bytes):
+    from deftmason.server.jobs.models import Job
+
+    job = start_job(api, block_bytes)
+    assert api.call("GET", f"/jobs/{job}/guide") == []
+    Job.objects.filter(pk=job).update(demo="bracket-guided")
+    lessons = api.call("GET", f"/jobs/{job}/guide")
+    assert len(lessons) == 10 and not any(s["done"] for s in lessons) and lessons[0]["stage"] == "Frame"

@@ -1,11 +1,12 @@
 """The bracket built from proposals alone: walls with their bottom and top, a pocket, holes, roundings; then a size of
-its sketch is changed.
+its sketch is changed. The guide of the job sees each step done.
 """
 
 import re
 
 import numpy as np
 import pytest
+from playwright.sync_api import expect
 
 from deftmason.demo.bracket import true_bracket
 
@@ -68,8 +69,11 @@ class Proposer:
 
 
 def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
-    room = opened("^Chain guide bracket(?!,)")
+    room = opened("^Bracket in ten steps")
+    lessons = page.get_by_label("Guide").locator("[data-figure=lessons]")
+    assert lessons.inner_text() == "0 of 10"
     framed(room, page, pose)
+    expect(lessons).to_have_text("5 of 10", timeout=30_000)
     page.get_by_role("navigation", name="Stages").get_by_role("button", name="Build", exact=True).click()
     p = Proposer(page, room)
     p.panel.get_by_role("button", name="Pick zones").click()
@@ -79,12 +83,14 @@ def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
     assert float(p.panel.locator("[data-figure=explains]").first.inner_text().split()[0]) > 97
     shot(page, "build-proposal")
     base = p.lay()["summary"]
+    expect(lessons).to_have_text("6 of 10")
     assert base["volume"] == pytest.approx(90 * 60 * 12 - (4 - np.pi) * 36 * 12, rel=0.002)
     p.pick(((0, -18, 22), (0, -1, 0), level), ((-20, 4, 30), (0, 0, 1), level))
     said = p.propose()
     lean = float(re.search(r"the walls lean ([\d.]+)°", said).group(1))
     assert lean == pytest.approx(2, abs=0.15)
     boss = p.lay()
+    expect(lessons).to_have_text("7 of 10")
     assert boss["name"] == "Boss" and boss["summary"]["draft"] == pytest.approx(2, abs=0.15)
     p.pick(((0, 9, 20), (0, -0.6, 0.8), level), ((11, 2, 14), (0, 0, 1), level))
     assert "floor at 14" in p.propose()
@@ -92,6 +98,8 @@ def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
     p.pick(((-34, 20 - 4.25, 6), (0, 0.75, 0.65), level))
     assert "4 holes ⌀ 8.5 through" in p.propose()
     assert p.lay()["summary"]["sizes"]["radius"] == 4.25
+    expect(lessons).to_have_text("8 of 10")  # the bore is still to be drilled, and it says so
+    page.get_by_label("Guide").get_by_text("Both the four bolt holes and the bore").wait_for()
     p.pick(((-6 * np.cos(0.6), 6 * np.sin(0.6), 5), (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65), (0, 0, 0)))
     assert "Hole ⌀ 12 through" in p.propose()
     p.lay()
@@ -100,6 +108,8 @@ def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
     rounded = p.lay()["summary"]
     assert rounded["valid"] and rounded["solids"] == 1
     assert rounded["volume"] == pytest.approx(true_bracket().volume, rel=0.002)
+    expect(lessons).to_have_text("10 of 10")
+    page.get_by_label("Guide").get_by_text("The bracket is built").wait_for()
     shot(page, "build-proposals-done")
     p.panel.get_by_role("button", name="Close").click()
     # They are ordinary steps: the outline's width is changed, and the model follows.
@@ -116,3 +126,32 @@ def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
             break
         page.wait_for_timeout(200)
     assert now["summary"]["volume"] - rounded["volume"] == pytest.approx(2 * 60 * 12, rel=0.01)
+
+
+def test_a_section_is_looked_at_and_what_is_cut_away_is_not_picked(page, opened):
+    opened("Bracket, finished")
+    page.keyboard.press("x")
+    bar = page.get_by_role("group", name="Section")
+    bar.get_by_role("button", name="across z").click()
+    bar.get_by_label("Where the section lies").fill("0.55")
+    shot(page, "build-section")
+    # From above, half of the part is taken away: a click in the middle no longer meets the boss's top.
+    heights = []
+    for on in (True, False):
+        heights.append(
+            page.evaluate(
+                """() => {
+                    const s = document.querySelector('canvas').mason
+                    s.lookAlong(s.camera.position.clone().set(0, 0, 1))
+                    s.fit(false)
+                    const at = s.project([-20, 0, 20])
+                    const ray = s.ray(at.x, at.y)
+                    const hits = ray.intersectObject(s.layers.body.mesh, false).map((h) => h.point.z)
+                    return Math.max(...hits)
+                }"""
+            )
+        )
+        if on:
+            page.keyboard.press("x")
+            bar.wait_for(state="detached")
+    assert heights[0] < 17 and heights[1] == pytest.approx(30, abs=0.3), heights

@@ -48,7 +48,7 @@ def evidence(page):
 def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).wait_for()
-    assert page.locator("main").get_by_text("demo", exact=True).count() == 7
+    assert page.locator("main").get_by_text("demo", exact=True).count() == 8
     shot(page, "shelf")
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")

@@ -48,6 +48,7 @@ export function roomWith(stones: Stone[]) {
     redo: null,
     tasks: [],
     proofs: [],
+    demo: '',
   }
   job.job = view as JobView
   return useRoom()

@@ -42,6 +42,7 @@ const job = (revision: number, more: Partial<JobView> = {}): JobView => ({
   redo: null,
   tasks: [],
   proofs: [],
+  demo: '',
   ...more,
 })
 const done = (result: unknown) => ({ study: 1, done: true, progress: 1, message: '', result })

@@ -154,6 +154,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/guide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Guide
+         * @description The lessons of a guided job, each with how it stands; none for other jobs.
+         */
+        get: operations["deftmason_server_jobs_guiding_guide"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/name": {
         parameters: {
             query?: never;
@@ -3450,6 +3470,8 @@ export interface components {
         };
         /** JobView */
         JobView: {
+            /** Demo */
+            demo: string;
             /** Id */
             id: number;
             /** Name */
@@ -3674,6 +3696,22 @@ export interface components {
             ];
             /** Why */
             why: string;
+        };
+        /**
+         * LessonView
+         * @description ``saw`` what is there instead, of the first lesson that is not done.
+         */
+        LessonView: {
+            /** Done */
+            done: boolean;
+            /** Saw */
+            saw: string;
+            /** Says */
+            says: string;
+            /** Stage */
+            stage: string;
+            /** Title */
+            title: string;
         };
         /** Link */
         Link: {
@@ -7300,6 +7338,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_guiding_guide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LessonView"][];
+                };
             };
         };
     };

@@ -3,6 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import Bench from '../bench/Bench.vue'
 import { stageOf } from '../kinds/registry'
+import Guide from './Guide.vue'
 import LedgerTable from '../ledger/LedgerTable.vue'
 import Paper from '../paper/Paper.vue'
 import { useRoom } from '../state/room'
@@ -61,6 +62,7 @@ useKeys({ view, finding, keys })
         <div class="relative flex min-h-0 flex-1">
           <component :is="cover" v-if="cover" />
           <View3D v-show="!cover" ref="view" />
+          <Guide v-if="j.job?.demo && !cover" />
           <Paper v-if="papered" class="w-[60%] shrink-0" />
         </div>
         <LedgerTable v-if="shown.ledger" />

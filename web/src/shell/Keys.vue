@@ -10,6 +10,7 @@ const KEYS: [string, string][] = [
   ['D', 'deviation colours on or off'],
   ['A', 'show the chosen one alone'],
   ['L', 'the whole ledger'],
+  ['X', 'a section through scan and model'],
   ['F', 'fit the view'],
   [', and .', 'view back and forward'],
   ['[ and ]', 'tighten or widen the rule'],

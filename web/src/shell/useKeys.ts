@@ -31,6 +31,7 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
     },
     a: () => (shown.alone = shown.alone ? null : (shown.chosen ?? j.body?.id ?? null)),
     l: () => (shown.ledger = !shown.ledger),
+    x: () => (shown.cut = shown.cut ? null : { axis: 'y', share: 0.5, flip: true }),
     f: () => of.view.value?.fit(),
     ',': () => of.view.value?.back(),
     '.': () => of.view.value?.forward(),

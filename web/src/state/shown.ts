@@ -4,6 +4,7 @@ import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import type { ProofView, Vec3 } from '../api/types'
 import { stageOf } from '../kinds/registry'
 import type { StageKey } from '../kinds/stages'
+import type { Cut } from '../view3d/scene'
 import { useJob } from './job'
 
 export const useShown = defineStore('shown', () => {
@@ -25,6 +26,8 @@ export const useShown = defineStore('shown', () => {
   const alone = ref<string | null>(null)
   const chosen = ref<string | null>(null)
   const proof = shallowRef<ProofView | null>(null)
+  /** A section through all that is shown. */
+  const cut = ref<Cut | null>(null)
   /** Whether the whole ledger lies under the view. */
   const ledger = ref(false)
   const tolerance = ref(0.1)
@@ -69,6 +72,7 @@ export const useShown = defineStore('shown', () => {
     focus.value = null
     facing.value = null
     lines.value = []
+    cut.value = null
     Object.assign(show, { scan: true, model: true, modelBesideScan: false, tide: false, moved: false })
     show.joined = j.merged ? 'mesh' : 'scans'
     const bare = j.allStones.every((s) => s.course === 'scan')
@@ -86,6 +90,7 @@ export const useShown = defineStore('shown', () => {
     alone,
     chosen,
     ledger,
+    cut,
     proof,
     tolerance,
     reach,

@@ -10,6 +10,7 @@ import { isCloud, scanLine } from '../state/job'
 import { useMade } from '../state/made'
 import { MARK_SAYS } from '../state/marks'
 import { useRoom } from '../state/room'
+import CutBar from './CutBar.vue'
 import { drawer } from './draw'
 import MarkBar from './MarkBar.vue'
 import { useMarking } from './marking'
@@ -58,6 +59,11 @@ onMounted(() => {
     (what) => (loading.value = what),
   )
   watch(drawn, (d) => j.job && draw(d), { immediate: true, flush: 'post' })
+  watch(
+    () => shown.cut && { ...shown.cut },
+    (cut) => v.cutAt(cut),
+    { flush: 'post' },
+  )
   watch(
     () => shown.facing,
     (f) => {
@@ -304,6 +310,7 @@ defineExpose({
       >
         edges
       </button>
+      <CutBar />
       <button
         v-if="j.scan && scanLine(j.scan).coloured"
         class="btn btn-view"

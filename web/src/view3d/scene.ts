@@ -8,6 +8,8 @@ import { acceleratedRaycast } from 'three-mesh-bvh'
 THREE.Mesh.prototype.raycast = acceleratedRaycast
 
 type Pose = { quaternion: THREE.Quaternion; centre: THREE.Vector3; zoom: number }
+/** A section: across an axis of what is shown, at a share of its length, seen from one side or the other. */
+export type Cut = { axis: 'x' | 'y' | 'z'; share: number; flip: boolean }
 export type Solid = THREE.Mesh | THREE.Points
 
 const FAR = 5000 // an orthographic ray begins at the view's middle
@@ -60,6 +62,21 @@ export class Scene {
       this.drawn++
       this.canvas.dataset.drawn = String(this.drawn)
     })
+  }
+
+  /** Take away what lies beyond a plane across an axis, at a share of the way through all that is shown. */
+  cutAt(cut: Cut | null) {
+    const box = new THREE.Box3()
+    if (cut) for (const m of this.extent()) box.expandByObject(m)
+    this.renderer.clippingPlanes = []
+    if (cut && !box.isEmpty()) {
+      const k = 'xyz'.indexOf(cut.axis)
+      const at = box.min.getComponent(k) + cut.share * (box.max.getComponent(k) - box.min.getComponent(k))
+      const normal = new THREE.Vector3().setComponent(k, cut.flip ? 1 : -1)
+      this.renderer.clippingPlanes = [new THREE.Plane(normal, cut.flip ? -at : at)]
+    }
+    this.ask()
+    return this.renderer.clippingPlanes[0] ?? null
   }
 
   resize(w: number, h: number) {
@@ -239,6 +256,15 @@ export class Scene {
     caster.setFromCamera(at, this.camera)
     caster.ray.origin.addScaledVector(caster.ray.direction, -this.deep)
     caster.params.Points.threshold = 4 * this.scale
+    const cut = this.renderer.clippingPlanes[0]
+    if (cut) {
+      // What is cut away is not met.
+      const { origin, direction } = caster.ray
+      const slope = cut.normal.dot(direction)
+      const far = Math.abs(slope) > 1e-9 ? -cut.distanceToPoint(origin) / slope : Infinity
+      if (slope > 0) caster.near = Math.max(0, far)
+      else if (slope < 0) caster.far = Math.max(0, far)
+    }
     return caster
   }
 

@@ -11,7 +11,7 @@ from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, drafting, giving, looking, shelf, sketching, solving, stones, studies
+from . import accounts, drafting, giving, guiding, looking, shelf, sketching, solving, stones, studies
 from .access import session
 from .document import job_view
 from .errors import answer, told
@@ -50,6 +50,7 @@ for prefix, part in (
     ("", drafting),
     ("", solving),
     ("", giving),
+    ("", guiding),
     ("", studies),
 ):
     api.add_router(prefix, part.router)

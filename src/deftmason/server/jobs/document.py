@@ -145,6 +145,7 @@ class JobView(Schema):
     redo: str | None
     tasks: list[TaskLine]
     proofs: list[ProofLine]
+    demo: str
 
 
 class Stamp(Schema):
@@ -213,6 +214,7 @@ def job_view(job: Job) -> dict[str, Any]:
         "undo": done,
         "redo": ahead,
         "tasks": tasks,
+        "demo": job.demo,
         "proofs": [
             {
                 "id": p.id,

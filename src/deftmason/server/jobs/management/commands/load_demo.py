@@ -116,6 +116,14 @@ class Command(BaseCommand):
             demo="bracket",
             patience=_PATIENCE,
         )
+        begin_job(
+            "Bracket in ten steps",
+            [scan_record(sound_file, "Bracket scan.ply", "mm")],
+            None,
+            "demo",
+            demo="bracket-guided",
+            patience=_PATIENCE,
+        )
 
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
