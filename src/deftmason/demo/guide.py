@@ -111,7 +111,8 @@ def _holds(name: str, instead: str) -> Callable[[list[Ran]], tuple[bool, str]]:
         done = any(abs(b["volume"] / wanted - 1) < _VOLUME for b in bodies)
         if done or not bodies:
             return done, ""
-        return False, f"The body holds {bodies[-1]['volume'] / 1000:.1f} cm³; {wanted / 1000:.1f} are expected. {instead}"
+        there = f"The body holds {bodies[-1]['volume'] / 1000:.1f} cm³; {wanted / 1000:.1f} are expected."
+        return False, f"{there} {instead}"
 
     return sees
 

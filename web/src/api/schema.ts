@@ -174,6 +174,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Measured
+         * @description Figures of faces and edges of a body: their sizes, how two lie to each other; of none, the whole body's.
+         */
+        post: operations["deftmason_server_jobs_looking_measured"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/name": {
         parameters: {
             query?: never;
@@ -2893,6 +2913,15 @@ export interface components {
             /** Within */
             within: number | null;
         };
+        /** FigureView */
+        FigureView: {
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
+        };
         /**
          * FilletStep
          * @description A constant-radius rounding along named edges and what runs smoothly on from them.
@@ -3951,6 +3980,28 @@ export interface components {
             version: number;
         };
         /**
+         * MeasureRequest
+         * @description Faces and edges of a body by their names.
+         */
+        MeasureRequest: {
+            /** Body */
+            body: string;
+            /**
+             * Edges
+             * @default []
+             */
+            edges: [
+                string,
+                string,
+                string | number
+            ][];
+            /**
+             * Faces
+             * @default []
+             */
+            faces: string[];
+        };
+        /**
          * MeasureStep
          * @description Distance and angle between two datums, kept as a note.
          */
@@ -4028,6 +4079,11 @@ export interface components {
              * @default
              */
             says: string;
+        };
+        /** Measured */
+        Measured: {
+            /** Figures */
+            figures: components["schemas"]["FigureView"][];
         };
         /** MeetingTold */
         MeetingTold: {
@@ -7359,6 +7415,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LessonView"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_looking_measured: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeasureRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measured"];
                 };
             };
         };

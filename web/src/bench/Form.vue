@@ -32,10 +32,12 @@ const stonesFor = (f: FormField) =>
   (f.ref ?? [])
     .flatMap((g) => j.before(record.value.id, g))
     .filter((s) => f.is !== 'stones' || s.id !== record.value.body)
+/** A value's name within its step. */
+const own = (name: string) => name.split('.').at(-1)!
 /** Numbers that the scan says, of fields that hold a choice. */
 const values = computed(() =>
   (hand.preview?.values ?? []).filter(
-    (v) => v.measured !== null && fields.value.some((f) => f.key === v.name && f.is === 'chosen'),
+    (v) => v.measured !== null && fields.value.some((f) => f.key === own(v.name) && f.is === 'chosen'),
   ),
 )
 function set(key: string, value: unknown) {
@@ -76,7 +78,7 @@ function set(key: string, value: unknown) {
       v-for="v in values"
       :key="v.name"
       v-bind="v"
-      @choose="(x: number, w: string) => set(v.name, { value: x, source: w })"
+      @choose="(x: number, w: string) => set(own(v.name), { value: x, source: w })"
     />
     <template v-if="hand.told">
       <dl class="mt-1.5 grid grid-cols-[116px_1fr] gap-y-1">

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useJob } from '../state/job'
 import { useMade } from '../state/made'
 import type { Under } from '../view3d/picking'
+import Measured from './Measured.vue'
 
 const j = useJob()
 const made = useMade()
@@ -22,13 +23,14 @@ const COLOURS: Partial<Record<Under['what'], string>> = {
   edge: 'bg-slate',
   face: 'bg-slate',
 }
+const onModel = computed(() => made.given.every((g) => g.what === 'face' || g.what === 'edge'))
 const given = computed(() => made.given.map((at) => ({ at, text: nameOf(at) })))
 </script>
 
 <template>
   <section class="section !border-t-0" aria-label="What can be made of this">
     <div class="flex items-center justify-between">
-      <h2>What can be made of this</h2>
+      <h2>{{ onModel && !made.offers.length ? 'On the model' : 'What can be made of this' }}</h2>
       <button class="btn !px-2 !py-0.5" title="Esc" @click="made.clear()">Clear</button>
     </div>
     <ul class="mt-2 space-y-1" aria-label="Picked">
@@ -38,6 +40,7 @@ const given = computed(() => made.given.map((at) => ({ at, text: nameOf(at) })))
         <span class="min-w-0 flex-1 truncate font-semibold" :title="g.text[1]">{{ g.text[1] }}</span>
       </li>
     </ul>
+    <Measured :given="made.given" />
     <ol class="mt-3 space-y-1.5" aria-label="Results">
       <li v-for="(o, i) in made.offers" :key="o.tool + o.title">
         <button class="offer" :class="{ 'offer-first': i === 0 }" @click="made.take(o)">
@@ -50,10 +53,12 @@ const given = computed(() => made.given.map((at) => ({ at, text: nameOf(at) })))
       </li>
     </ol>
     <p v-if="made.weighing" class="mt-2 text-soft" role="status">Working out what it could be</p>
-    <p v-else-if="!made.offers.length" class="mt-2 text-soft">
+    <p v-else-if="!made.offers.length && !onModel" class="mt-2 text-soft">
       Nothing that is known yet can be made of this alone. Pick something else, or choose a tool by its name (
       / ).
     </p>
-    <p class="mt-3 text-soft">Click datums, edges or loops to add them; click one again to let it go.</p>
+    <p class="mt-3 text-soft">
+      Click datums, faces, edges or loops to add them; click one again to let it go.
+    </p>
   </section>
 </template>

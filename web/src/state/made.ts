@@ -16,6 +16,12 @@ import { useShown } from './shown'
 
 export type Weighed = Offer & { figure: string; cost: number }
 
+/** What is picked beside what was picked before, where it goes with it. */
+const ADDED: Under['what'][] = ['datum', 'edge', 'loop', 'face']
+const ON_MODEL: Under['what'][] = ['edge', 'face']
+const alike = (a: Under['what'], b: Under['what']) =>
+  a !== 'scan' && (a === b || (ON_MODEL.includes(a) && ON_MODEL.includes(b)))
+
 export const useMade = defineStore('made', () => {
   const j = useJob()
   const hand = useHand()
@@ -29,8 +35,8 @@ export const useMade = defineStore('made', () => {
   function give(at: Under, more: boolean) {
     const known = given.value.findIndex((g) => sameThing(g, at))
     if (known >= 0) given.value = given.value.filter((_, i) => i !== known)
-    else if (more || at.what === 'datum' || at.what === 'edge' || at.what === 'loop')
-      given.value = [...given.value.filter((g) => g.what === at.what && at.what !== 'scan'), at]
+    else if (more || ADDED.includes(at.what))
+      given.value = [...given.value.filter((g) => alike(g.what, at.what)), at]
     else given.value = [at]
     weigh()
   }

@@ -89,7 +89,9 @@ onBeforeUnmount(() => {
 const FREELY: What[] = ['loop', 'edge', 'datum', 'scan']
 const takes = computed<What[]>(() => {
   if (hand.held) return hand.spot?.takes ?? []
-  return shown.proof || plan.value.joined || plan.value.tide ? [] : FREELY
+  if (shown.proof || plan.value.joined || plan.value.tide) return []
+  // Faces are measured where no scan lies over them.
+  return plan.value.scanOn ? FREELY : [...FREELY, 'face']
 })
 const marking = useMarking(viewer)
 

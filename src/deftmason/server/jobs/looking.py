@@ -66,6 +66,24 @@ class ScanRequest(Schema):
     scan: str
 
 
+class MeasureRequest(Schema):
+    """Faces and edges of a body by their names."""
+
+    body: str
+    faces: Annotated[list[str], Field(max_length=200)] = []
+    edges: Annotated[list[tuple[str, str, str | int]], Field(max_length=200)] = []
+
+
+class FigureView(Schema):
+    label: str
+    value: float
+    unit: str
+
+
+class Measured(Schema):
+    figures: list[FigureView]
+
+
 class RimView(Schema):
     length: float
     edges: int
@@ -140,6 +158,14 @@ def edges(request: HttpRequest, job_id: int, data: EdgeRequest):
     """The body's edge nearest a place (frame coordinates), and those between faces of the same two features."""
     job = job_of(request, job_id)
     return ask(request, job.id, "edges", steps=records(job), body=data.body, place=list(data.place))
+
+
+@router.post("/jobs/{job_id}/measured", response=Measured)
+def measured(request: HttpRequest, job_id: int, data: MeasureRequest):
+    """Figures of faces and edges of a body: their sizes, how two lie to each other; of none, the whole body's."""
+    job = job_of(request, job_id)
+    edges = [list(e) for e in data.edges]
+    return ask(request, job.id, "measure_model", steps=records(job), body=data.body, faces=data.faces, edges=edges)
 
 
 @router.post("/jobs/{job_id}/select", response=Selected)

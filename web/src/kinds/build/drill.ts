@@ -1,32 +1,20 @@
 import type { Schemas, Vec3 } from '../../api/types'
-import { short } from '../../state/format'
 import { defineKind } from '../kind'
 import { needBody, pickAt } from '../picks'
-import { bodyFigures, frameOf, showsBody } from './bodied'
+import { frameOf, showsBody } from './bodied'
+import DrillForm from './DrillForm.vue'
 
 type Record = Schemas['DrillStep']
 type Told = Schemas['DrillTold']
 const asRead = () => ({ value: null, source: 'rounded' as const })
 const apart = (a: Vec3, b: Vec3) => Math.hypot(...a.map((c, k) => c - b[k]))
 
-/** A hole in words: how wide, how deep, what its mouth is. */
-export function holeWords(t: Told): string {
-  const wide = `⌀ ${short(2 * t.sizes.radius)}`
-  const deep = t.through ? 'through' : `${short(t.sizes.depth)} deep`
-  const head = t.head === 'plain' ? '' : `, ${t.head} ⌀ ${short(2 * t.sizes.head_radius)}`
-  return `${wide} ${deep}${head}`
-}
-
 export default defineKind<Record, Told>({
   kind: 'drill',
   stage: 'Build',
   title: 'Drilled holes',
   says: 'Click the wall of each hole on the scan; where it lies, how wide and how deep is read from it.',
-  figures: [
-    { key: 'holes', label: 'holes', of: (t) => `${t.holes.length} × ${holeWords(t)}` },
-    { key: 'notes', label: 'note', of: (t) => t.notes[0] ?? 'none' },
-    bodyFigures[0],
-  ],
+  form: DrillForm,
   ready: (r) => r.places.length > 0 || 'Click the wall of a hole on the scan',
   verb: (_t, r) => `Lay ${r.places.length} ${r.places.length === 1 ? 'hole' : 'holes'}`,
   tries: 'taken back',

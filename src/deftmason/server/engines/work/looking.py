@@ -16,7 +16,7 @@ from deftmason.core.recipe.step import Pick
 from ..desk import Desk, asked
 from .drawing import proxy_of
 
-__all__ = ["pick", "edges", "parsed"]
+__all__ = ["edges", "measure_model", "parsed", "pick"]
 
 
 def parsed(model, data):
@@ -70,3 +70,14 @@ def edges(desk: Desk, *, steps: list[dict], body: str, place: list[float]) -> di
     pair = sorted(family(f) for f in found[:2])
     alike = [list(n) for n, _ in lines if sorted(family(f) for f in n[:2]) == pair]
     return {"edge": list(found), "alike": alike, "distance": best}
+
+
+@asked
+def measure_model(
+    desk: Desk, *, steps: list[dict], body: str, faces: list[str], edges: list[list[str]]
+) -> dict[str, Any]:
+    """Figures of faces and edges of a body, by name; of none, the whole body's."""
+    from deftmason.core.kernel.measuring import measured
+
+    found = measured(desk.replay(steps).output(body, "body"), faces, [(e[0], e[1], e[2]) for e in edges])
+    return {"figures": [vars(f) for f in found]}
