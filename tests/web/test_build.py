@@ -74,6 +74,12 @@ def test_tools_are_named_given_taken_away_and_given_again(page, opened):
     told(page)
     room.name("Rod")
     room.lay("Rod")
+    # All that stand are shown, by name and colour.
+    yard = page.get_by_role("complementary", name="Yard")
+    for name in ("Foot rounding", "Ball", "Rod"):
+        yard.get_by_role("button", name=re.compile(f"^{name}")).wait_for()
+    page.wait_for_function("document.querySelector('canvas').mason.layers.bodies.objects.size === 2")
+    shot(page, "build-bodies")
     room.tool("Build", "Combine bodies")
     bench(page).get_by_label("body", exact=True).select_option(label="Foot rounding")
     tools = bench(page).get_by_role("group", name="tools")
@@ -89,6 +95,7 @@ def test_tools_are_named_given_taken_away_and_given_again(page, opened):
     shot(page, "build-combine")
     room.name("Cut by two")
     room.lay("Cut by two")
+    page.wait_for_function("document.querySelector('canvas').mason.layers.bodies.objects.size === 0")
     s = room.summary("Cut by two")
     gone = np.pi * 9 * 12 + 2 / 3 * np.pi * 216  # a rod through the base, half a ball in its upper face
     assert s["valid"] and room.summary("Foot rounding")["volume"] - s["volume"] == pytest.approx(gone, rel=0.03)

@@ -84,6 +84,12 @@ export const useJob = defineStore('job', () => {
   const placed = computed(() => last('placement'))
   const frame = computed(() => last('frame'))
   const body = computed(() => last('body'))
+  /** Bodies that no other step has taken up: what stands in the end, the last one worked on with them. */
+  const bodies = computed(() => {
+    const all = given('body')
+    const taken = new Set(stones.value.filter((s) => s.produces === 'body').flatMap((s) => s.inputs))
+    return all.filter((s) => !taken.has(s.id))
+  })
   const check = computed(() => last('deviation'))
   const matrix = computed(() => (frame.value?.told.matrix as Matrix | undefined) ?? null)
   const running = computed(
@@ -218,6 +224,7 @@ export const useJob = defineStore('job', () => {
     placed,
     frame,
     body,
+    bodies,
     check,
     matrix,
     running,

@@ -75,6 +75,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
       if (changed('beside', plan.beside)) await layers.beside.set(plan.beside.map((s) => ({ ...s, job })))
       const body = plan.body && { ...plan.body, job, visible: plan.bodyOn, ghost: d.ghost }
       if (changed('body', body)) await layers.body.set(body)
+      if (changed('bodies', plan.bodies)) await layers.bodies.set(plan.bodies.map((b) => ({ ...b, job })))
       const matrix = JSON.stringify(plan.matrix)
       frameView(d, matrix)
       drawLines(d)

@@ -4,7 +4,7 @@ import { stageOf } from '../kinds/registry'
 import { done, isCloud, scanLine } from '../state/job'
 import type { Room } from '../state/room'
 import type { Lit } from '../state/hand'
-import { STONES, times, type Colour } from './stone'
+import { BODIES, STONES, times, type Colour } from './stone'
 
 export type ScanPlan = { id: string; key: string; colour: number; matrix: Matrix | null; part: boolean }
 /** Lines in the scan's coordinates; a number for a tag makes a line one that can be picked. */
@@ -29,6 +29,8 @@ export type Plan = {
   scanOn: boolean
   body: { id: string; key: string } | null
   bodyOn: boolean
+  /** Bodies that stand beside it. */
+  bodies: { id: string; key: string; colour: number }[]
   tide: { key: string; scan: string; name: string | null; reach: number | null } | null
   strain: { key: string; rms: number; scans: { id: string; key: string }[] } | null
   /** Facets lit by an array of a result that belongs to the scan shown. */
@@ -161,6 +163,7 @@ function basePlan(room: Room): Plan {
     scanOn: !!tide || joining || (shown.show.scan && (!main || shown.visible(main.id))),
     body,
     bodyOn: !tide && !joining && shown.model && (!body?.id || shown.visible(body.id)),
+    bodies: tide || joining || proof || !shown.model ? [] : standing(room),
     tide: tide
       ? { key: tide.key, scan: tide.scan, name: null, reach: histogramReach(tide.told) }
       : mesh && shown.show.joined === 'apart'
@@ -175,6 +178,16 @@ function basePlan(room: Room): Plan {
     loops: [],
     handles: [],
   }
+}
+/** Bodies beside the last one; those that the step in hand works on are its own to show. */
+const standing = (room: Room): Plan['bodies'] => {
+  const { job, hand, shown } = room
+  const used = hand.record ? JSON.stringify(hand.record) : ''
+  return job.bodies.flatMap((s, k) =>
+    s.id !== job.body?.id && s.key && shown.visible(s.id) && !used.includes(`"${s.id}"`)
+      ? [{ id: s.id, key: s.key, colour: BODIES[k % BODIES.length] }]
+      : [],
+  )
 }
 const checkedScan = (room: Room) => {
   const stone = room.job.check?.inputs.map((i) => room.job.byId.get(i)).find((s) => s?.produces === 'scan')

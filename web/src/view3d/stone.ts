@@ -4,6 +4,8 @@ import type { Matrix } from '../api/types'
 
 /** Stone colours of scans shown together. */
 export const STONES = [0xc9b48a, 0x7f9d7e, 0xb9776a, 0x7792b3, 0xa48bb0, 0x6e675e]
+/** Colours of bodies that stand side by side. */
+export const BODIES = [0x6f9a94, 0xb98a5e, 0x8b7bb0, 0xa3a15c, 0xb0727f, 0x7d8894]
 export const COLOURS = {
   brick: 0x9e2b2b,
   moss: 0x4c7a4a,

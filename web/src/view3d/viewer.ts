@@ -1,6 +1,7 @@
 /** A view with all its layers: what is drawn in which order, and what of it can be picked. */
 import * as THREE from 'three'
 import { BesideLayer } from './layers/beside'
+import { BodiesLayer } from './layers/bodies'
 import { BodyLayer } from './layers/body'
 import { DatumsLayer } from './layers/datums'
 import { HoverLayer } from './layers/hover'
@@ -31,6 +32,7 @@ export class Viewer extends Scene {
     const datums = new DatumsLayer(this)
     this.layers = {
       scan,
+      bodies: new BodiesLayer(this),
       beside,
       body,
       datums,

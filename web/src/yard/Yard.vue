@@ -11,7 +11,7 @@ import { count } from '../state/format'
 import { useMade } from '../state/made'
 import { useRoom } from '../state/room'
 import { isJoining } from '../view3d/plan'
-import { STONES, css } from '../view3d/stone'
+import { BODIES, STONES, css } from '../view3d/stone'
 
 const MANY = 20 // things from which on a filter is offered
 const room = useRoom()
@@ -26,18 +26,22 @@ const GROUPS: { title: string; gives: string[]; colour: string }[] = [
   { title: 'Sketches and curves', gives: ['sketch'], colour: 'bg-inkblue' },
   { title: 'Bodies', gives: ['body'], colour: 'bg-slate' },
 ]
-/** The scans as they stand; the features of a body are on the wall, here it is one. */
+/** The scans as they stand; the features of a body are on the wall, here are the bodies that stand. */
 function listed(gives: string[]): Stone[] {
   if (gives.includes('scan'))
     return isJoining(room) ? [...j.joinScans, ...(j.merged ? [j.merged] : [])] : j.tips
   const all = j.stones.filter((s) => gives.includes(s.produces) && s.status !== 'off')
-  return gives.includes('body') ? all.slice(-1) : all
+  return gives.includes('body') ? (j.bodies.length > 1 ? j.bodies : all.slice(-1)) : all
 }
 const isScan = (s: Stone) => s.produces === 'scan'
 /** A scan goes by its capture, however often it was bettered since. */
 const of = (s: Stone) => (isScan(s) ? j.root(s.id) : s.id)
 const nameOf = (s: Stone) =>
-  isScan(s) ? (j.byId.get(of(s))?.name ?? s.name) : s.produces === 'body' ? 'Model' : s.name
+  isScan(s)
+    ? (j.byId.get(of(s))?.name ?? s.name)
+    : s.produces === 'body' && j.bodies.length < 2
+      ? 'Model'
+      : s.name
 const all = computed(() => GROUPS.map((g) => ({ ...g, all: listed(g.gives) })).filter((g) => g.all.length))
 const total = computed(() => all.value.reduce((n, g) => n + g.all.length, 0))
 const groups = computed(() => {
@@ -58,7 +62,11 @@ const figure = (s: Stone) => {
     : (told.says ?? '').replace(/^(⌀ \S+) ±.*/, '$1')
 }
 const chip = (s: Stone) =>
-  isScan(s) ? css(STONES[Math.max(0, j.captures.indexOf(of(s))) % STONES.length]) : undefined
+  isScan(s)
+    ? css(STONES[Math.max(0, j.captures.indexOf(of(s))) % STONES.length])
+    : s.produces === 'body' && s.id !== j.body?.id
+      ? css(BODIES[j.bodies.indexOf(s) % BODIES.length])
+      : undefined
 const workedOn = (s: Stone) => isScan(s) && j.tips.length > 1 && j.scan?.id === s.id
 const hasEye = (s: Stone) => isScan(s) || s.produces === 'body'
 async function reopen(id: number) {

@@ -3,7 +3,7 @@ import type { StepRecord } from '../../api/types'
 import { short } from '../../state/format'
 import type { Room } from '../../state/room'
 import type { Figure, Kind } from '../kind'
-import { doneOf, needBody, needFrame } from '../picks'
+import { needBody, needFrame } from '../picks'
 
 type BodyTold = { volume: number; area: number; faces: number; solids: number }
 
@@ -18,14 +18,8 @@ export const showsBody: Kind['shows'] = (plan, r, _p, room) => ({
   body: room.hand.result ? { id: r.id ?? '', key: room.hand.result } : plan.body,
 })
 
-/** Bodies that no other step has taken up: what stands in the end. */
-export function looseBodies(room: Room) {
-  const all = doneOf(room, 'body')
-  const taken = new Set(all.flatMap((s) => s.inputs))
-  return all.filter((s) => !taken.has(s.id))
-}
 export const twoBodies = (room: Room) =>
-  needBody(room) ?? (looseBodies(room).length > 1 ? null : 'Lay a second body first; one stands by itself.')
+  needBody(room) ?? (room.job.bodies.length > 1 ? null : 'Lay a second body first; one stands by itself.')
 export const frameOf = (room: Room) => room.job.frame!.id
 export const needsFrame = needFrame
 /** The model is looked at, not the scan. */

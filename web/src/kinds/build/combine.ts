@@ -1,6 +1,6 @@
 import type { Schemas } from '../../api/types'
 import { defineKind } from '../kind'
-import { bodyFigures, looseBodies, onModel, showsBody, twoBodies } from './bodied'
+import { bodyFigures, onModel, showsBody, twoBodies } from './bodied'
 
 type Record = Schemas['CombineBodiesStep']
 const WORD = { join: 'Lay join', cut: 'Lay cut', intersect: 'Lay common part' }
@@ -26,9 +26,9 @@ export default defineKind<Record, Schemas['BodyTold']>({
       begins: onModel,
       record: (room) => ({
         name: room.job.freeName('Combined'),
-        body: looseBodies(room)[0].id,
+        body: room.job.bodies[0].id,
         how: 'cut',
-        tools: [looseBodies(room).at(-1)!.id],
+        tools: [room.job.bodies.at(-1)!.id],
       }),
     },
   ],
