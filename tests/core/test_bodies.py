@@ -12,7 +12,7 @@ import pytest
 
 from deftmason.core.deliver.script import model_script
 from deftmason.core.errors import BadInput
-from deftmason.core.kernel.features import Curve2D, PaperPlane, bevel_edges
+from deftmason.core.kernel.features import Curve2D, PaperPlane, bevel_edges, extrude
 from deftmason.core.kernel.solids import revolve, solid
 from deftmason.core.kernel.tessellate import edge_polylines
 from deftmason.core.kernel.whole import (
@@ -55,6 +55,32 @@ def test_a_profile_is_turned_and_its_faces_are_named_after_what_was_drawn(angle)
     assert b.volume == pytest.approx(np.pi * (400 - 25) * 10 * abs(angle) / 360, rel=1e-9) and b.is_valid
     assert {f"Ring/side/e{k}" for k in range(1, 5)} <= set(b.face_names)
     assert ({"Ring/begin", "Ring/end"} <= set(b.face_names)) == (abs(angle) < 360)
+
+
+@pytest.mark.parametrize("scale", [0.05, 1.0, 200.0])
+@pytest.mark.parametrize("turned", [False, True])
+def test_a_thin_wall_runs_inward_or_outward_along_an_outline(scale, turned):
+    paper = PaperPlane(np.array([3.0, 4, 5]) * scale, UP, np.array([1.0, 0, 0]))
+    c = np.array([(0, 0), (20, 0), (20, 10), (0, 10)]) * scale
+    loop = [Curve2D(f"e{k + 1}", "line", tuple(c[k]), tuple(c[(k + 1) % 4])) for k in range(4)]
+    if turned:  # drawn the other way round
+        loop = [Curve2D(e.id, "line", e.end, e.start) for e in loop[::-1]]
+    inward = extrude(loop, [], paper, 0, 6 * scale, "Wall", wall=2 * scale)
+    assert inward.volume == pytest.approx(scale**3 * 6 * (200 - 16 * 6), rel=1e-9) and inward.is_valid
+    names = {f"Wall/side/e{k}" for k in range(1, 5)} | {f"Wall/side/in/e{k}" for k in range(1, 5)}
+    assert set(inward.face_names) == names | {"Wall/top", "Wall/bottom"}
+    outward = extrude(loop, [], paper, 0, 6 * scale, "Wall", wall=-1 * scale)
+    assert outward.volume == pytest.approx(scale**3 * 6 * (22 * 12 - 200), rel=1e-9) and outward.is_valid
+    with pytest.raises(BadInput, match="does not fit this outline"):
+        extrude(loop, [], paper, 0, 6 * scale, "Wall", wall=8 * scale)
+
+
+def test_a_thin_ring_has_a_round_wall_within():
+    paper = PaperPlane(np.zeros(3), UP, np.array([1.0, 0, 0]))
+    circle = Curve2D("c", "circle", center=(1.0, 2.0), radius=10.0)
+    b = extrude([circle], [], paper, 0, 4, "Tube", wall=1.5)
+    assert b.volume == pytest.approx(np.pi * (100 - 8.5**2) * 4, rel=1e-9)
+    assert {"Tube/side/c", "Tube/side/in/c"} <= set(b.face_names)
 
 
 def test_a_profile_across_its_axis_is_refused_in_words():

@@ -104,3 +104,20 @@ def test_as_far_back_from_the_paper():
     assert (low, high) == pytest.approx((2 * paper - 9, 9))
     base["end"] = {"to": "opposite"}
     assert "other lies as far" in run(steps)["base"].says
+
+
+def test_a_thin_wall_along_the_outline_as_a_step_and_in_the_script(tmp_path):
+    steps = copy.deepcopy(rebuilt().steps)
+    steps = steps[: 1 + next(k for k, s in enumerate(steps) if s["id"] == "base")]
+    steps[-1]["wall"] = {"value": 5.0, "source": "typed"}
+    ran = run(steps)
+    outer = 90 * 60 - (4 - np.pi) * 36
+    inner = 80 * 50 - (4 - np.pi) * 1
+    assert ran["base"].summary["volume"] == pytest.approx((outer - inner) * 12, rel=2e-3)
+    assert any(n.startswith("Base/side/in/") for n in ran["base"].summary["face_names"])
+    script = tmp_path / "model.py"
+    script.write_text(model_script("Bracket", list(ran.values())))
+    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
+    assert float(said.split()[1]) == pytest.approx(ran["base"].summary["volume"], rel=1e-6)
+    steps[-1]["draft"] = {"value": 2.0, "source": "typed"}
+    assert run(steps)["base"].status == "failed" and "upright" in run(steps)["base"].says

@@ -2844,6 +2844,8 @@ export interface components {
              * @default 1
              */
             version: number;
+            /** @description Only a wall along the outline, so thick inward (outward below 0), mm; 0: all of it. */
+            wall: components["schemas"]["Chosen"];
         };
         /** ExtrudeTold */
         ExtrudeTold: {

@@ -216,6 +216,13 @@ def face_of(sketch, loop, holes=()):
     return Face(wires[0], wires[1:])
 
 
+def wall_of(sketch, loop, thick):
+    """A wall along an outline, inward; outward where its thickness is less than 0."""
+    whole = face_of(sketch, loop)
+    other = offset(whole, -thick, kind=Kind.INTERSECTION)
+    return (whole - other) if thick > 0 else (other - whole)
+
+
 def push(face, plane, start, end, lean=0.0):
     """From one height to another along the plane's normal; the outline keeps its size in the plane itself."""
     low, high = min(start, end), max(start, end)

@@ -8,14 +8,18 @@ import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeChamfer, BRepFilletAPI_MakeFillet
-from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle
+from OCP.BRepGProp import BRepGProp
+from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle, BRepOffsetAPI_MakeOffset
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
 from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
 from OCP.GC import GC_MakeArcOfCircle
 from OCP.Geom import Geom_BSplineCurve
+from OCP.GeomAbs import GeomAbs_Intersection
 from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Elips, gp_Pln, gp_Pnt, gp_Vec
+from OCP.GProp import GProp_GProps
 from OCP.ShapeFix import ShapeFix_Face
 from OCP.TopAbs import TopAbs_FACE
+from OCP.TopoDS import TopoDS
 
 from ..errors import BadInput
 from .body import Body, EdgeName, carry_names, edges_of, faces_of, listed
@@ -31,6 +35,7 @@ __all__ = [
     "kernel_direction",
     "kernel_point",
     "profile_face",
+    "walled",
 ]
 
 
@@ -151,6 +156,44 @@ def profile_face(outer: list[Curve2D], inner: list[list[Curve2D]], plane: PaperP
     return base, _matching(base, sources)
 
 
+def walled(outer: list[Curve2D], plane: PaperPlane, height: float, thick: float):
+    """A profile as a wall along its outline, ``thick`` mm inward (outward where less than 0), as `profile_face` gives
+    it; what is drawn within is named ``in/ID`` after what it runs along. Raises `BadInput` where it does not fit.
+    """
+    wire, sources = _wire(outer, plane, height)
+    filled, ids = profile_face(outer, [], plane, height)
+    for sign in (-1.0, 1.0):  # which way is inward depends on how the outline runs
+        op = BRepOffsetAPI_MakeOffset(filled, GeomAbs_Intersection)
+        try:
+            op.Perform(sign * abs(float(thick)))
+            other = TopoDS.Wire(op.Shape())
+        except Exception:
+            continue
+        within = BRepBuilderAPI_MakeFace(other, True).Face()
+        if (_area(within) < _area(filled)) == (thick > 0):
+            break
+    else:
+        raise BadInput(f"A wall of {abs(thick):g} mm does not fit this outline; take a thinner one.", field="wall")
+    beside = []
+    for edge, name in ids:
+        beside += [(made, f"in/{name}") for made in listed(op.Generated(edge))]
+    large, small = (wire, other) if thick > 0 else (other, wire)
+    maker = BRepBuilderAPI_MakeFace(large, True)
+    maker.Add(TopoDS.Wire(small.Reversed()))
+    fixer = ShapeFix_Face(maker.Face())
+    fixer.FixOrientation()
+    base = fixer.Face()
+    own = edges_of(base)
+    named = [(next((e for e in own if e.IsSame(edge)), None), i) for edge, i in [*sources, *beside]]
+    return base, [(edge, i) for edge, i in named if edge is not None]
+
+
+def _area(face) -> float:
+    props = GProp_GProps()
+    BRepGProp.SurfaceProperties_s(face, props)
+    return abs(float(props.Mass()))
+
+
 def extrude(
     outer: list[Curve2D],
     inner: list[list[Curve2D]],
@@ -160,16 +203,18 @@ def extrude(
     feature: str,
     *,
     draft_deg: float = 0.0,
+    wall: float = 0.0,
 ) -> Body:
     """Push a profile from ``start`` to ``end`` (heights in mm along the plane's normal).
 
     With draft, walls lean by ``draft_deg`` so that the body narrows upward (positive) and the profile keeps its size
-    in its own plane (height 0). Faces: ``feature/side/ID``, ``feature/bottom``, ``feature/top``.
+    in its own plane (height 0). With ``wall`` only a wall of so many mm along the outline is pushed, see `walled`.
+    Faces: ``feature/side/ID``, ``feature/bottom``, ``feature/top``.
     """
     low, high = min(start, end), max(start, end)
     if high - low < 1e-6:
         raise BadInput("The two ends of the extrusion are at the same height; give faces that lie apart.", field="to")
-    base, matched = profile_face(outer, inner, plane, low)
+    base, matched = walled(outer, plane, low, wall) if wall else profile_face(outer, inner, plane, low)
     direction = plane.normal * (high - low)
     prism = BRepPrimAPI_MakePrism(base, gp_Vec(*map(float, direction)), True)
     named = [(edge, f"{feature}/side/{i}") for edge, i in matched]

@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
 import Head from '../../bench/Head.vue'
 import Rule from '../../bench/Rule.vue'
-import { short, whole } from '../../state/format'
+import { short, typed, whole } from '../../state/format'
 import { useStep } from '../useStep'
 import { facesPicked, missingFaces } from './ends'
 import type { SketchTold } from './loops'
@@ -75,9 +75,13 @@ function face(k: End) {
 }
 function choose(label: string, value: number, source: string) {
   const chosen = { value, source: source as Record['draft']['source'] }
-  if (label === 'draft') r.value.draft = chosen
+  if (label === 'draft' || label === 'wall') r.value[label] = chosen
   else r.value[label as End].height = chosen
   hand.tryIt(0)
+}
+function thin(text: string) {
+  r.value.wall = { value: typed(text) ?? 0, source: 'typed' }
+  retry()
 }
 const readings = computed(() => told.value?.readings ?? {})
 const notes = computed(() => told.value?.notes ?? [])
@@ -190,6 +194,19 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
         {{ name }}
       </button>
     </div>
+    <label v-if="!r.keep_inner" class="mt-1.5 flex items-center gap-2" title="Only a wall along the outline">
+      <span class="w-[66px] pl-2 text-soft">wall</span>
+      <input
+        v-typing
+        type="number"
+        step="0.5"
+        class="field fig w-[70px]"
+        aria-label="wall, mm"
+        :value="r.wall?.value || null"
+        @change="thin(($event.target as HTMLInputElement).value)"
+      />
+      <span class="text-soft">{{ r.wall?.value ? 'mm, inward' : 'solid' }}</span>
+    </label>
   </section>
   <section class="section" aria-label="Evidence">
     <h3>Evidence</h3>

@@ -11,7 +11,7 @@ from ...errors import BadInput
 from ..records import Id, Record
 from ..references import BodyRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, unseen_notes, wanted_loops
+from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, typed_value, unseen_notes, wanted_loops
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
@@ -97,6 +97,11 @@ class ExtrudeStep(Step):
         default_factory=lambda: Chosen(value=0.0, source="typed"), description="Lean of the walls, degrees."
     )
 
+    wall: Chosen = Field(
+        default_factory=lambda: Chosen(value=0.0, source="typed"),
+        description="Only a wall along the outline, so thick inward (outward below 0), mm; 0: all of it.",
+    )
+
     def _height(
         self, end: End, label: str, context, normal, body, low: bool
     ) -> tuple[float, Reading | None, np.ndarray | None]:
@@ -150,10 +155,13 @@ class ExtrudeStep(Step):
             inner = [i for i, parent in enumerate(data["inside"]) if parent == k] if self.keep_inner else []
             holes = [data["loops"][i] for i in inner]
             text = f", {lean}" if lean and len(loop) > 1 else ""
+            face = f"face_of({sketch}, {loop!r}, {holes!r})"
+            if script.value("wall"):
+                face = f"wall_of({sketch}, {loop!r}, {script.value('wall')})"
             tools.append(f"{word}_{n + 1}" if len(told["pushed"]) > 1 else f"{word}_tool")
             out += [
                 f"{tools[-1]} = push(",
-                f"    face_of({sketch}, {loop!r}, {holes!r}),",
+                f"    {face},",
                 f"    {sketch}_plane, {start}, {end}{text})",
             ]
             out += [
@@ -230,6 +238,9 @@ class ExtrudeStep(Step):
                     float(np.mean([r.scatter for r in readings])),
                 )
         draft = self.draft.value if self.draft.value is not None else (lean.value if lean else 0.0)
+        wall = self.wall.value or 0.0
+        if wall and abs(draft) > 1e-9:
+            raise BadInput("A thin wall is pushed upright; set its draft to 0, or lean its faces after.", field="wall")
         result = body
         for k in wanted:
             tool = extrude(
@@ -239,6 +250,7 @@ class ExtrudeStep(Step):
                 end - at_plane,
                 self.name,
                 draft_deg=draft if len(sketch["loops"][k]) > 1 else 0.0,
+                wall=wall,
             )
             for label, p in patches.items():
                 face = f"{self.name}/{'top' if label == 'end' else 'bottom'}"
@@ -275,6 +287,8 @@ class ExtrudeStep(Step):
                     ["draft", "value"],
                 )
             )
+        if wall:
+            values.append(typed_value("wall", "wall", wall, self.wall.source))
         summary = body_summary(result)
         summary |= {
             "start": start,

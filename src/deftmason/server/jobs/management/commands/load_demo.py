@@ -84,46 +84,15 @@ class Command(BaseCommand):
             self._kept(mesh, "Bracket scan.ply"),
         )
         begin_job("Lantern arm", arm_steps, None, "demo", demo="lantern", patience=_PATIENCE)
-        begin_job(
-            "Rowlock hinge",
-            [scan_record(self._kept(hinge, "Hinge scan.ply"), "Hinge scan.ply", "mm")],
-            None,
-            "demo",
-            demo="hinge",
-            patience=_PATIENCE,
-        )
-        begin_job(
-            "Pump cap",
-            [scan_record(self._kept(cap, "Pump cap scan.ply"), "Pump cap scan.ply", "mm")],
-            None,
-            "demo",
-            demo="cap",
-            patience=_PATIENCE,
-        )
-        begin_job(
-            "Chain guide bracket, raw",
-            [scan_record(raw_file, "Bracket raw.ply", "mm")],
-            None,
-            "demo",
-            demo="bracket-raw",
-            patience=_PATIENCE,
-        )
-        begin_job(
-            "Chain guide bracket",
-            [scan_record(sound_file, "Bracket scan.ply", "mm")],
-            None,
-            "demo",
-            demo="bracket",
-            patience=_PATIENCE,
-        )
-        begin_job(
-            "Bracket in ten steps",
-            [scan_record(sound_file, "Bracket scan.ply", "mm")],
-            None,
-            "demo",
-            demo="bracket-guided",
-            patience=_PATIENCE,
-        )
+        jobs = [
+            ("Rowlock hinge", "hinge", "Hinge scan.ply", self._kept(hinge, "Hinge scan.ply")),
+            ("Pump cap", "cap", "Pump cap scan.ply", self._kept(cap, "Pump cap scan.ply")),
+            ("Chain guide bracket, raw", "bracket-raw", "Bracket raw.ply", raw_file),
+            ("Chain guide bracket", "bracket", "Bracket scan.ply", sound_file),
+            ("Bracket in ten steps", "bracket-guided", "Bracket scan.ply", sound_file),
+        ]
+        for name, demo, file, kept in jobs:
+            begin_job(name, [scan_record(kept, file, "mm")], None, "demo", demo=demo, patience=_PATIENCE)
 
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
