@@ -12,7 +12,7 @@ from deftmason.demo.bracket import true_bracket
 from deftmason.demo.pump_cap import PumpCap, true_pump_cap
 
 from .room import Room
-from .test_story import shot
+from .test_story import evidence, shot
 
 pytestmark = pytest.mark.browser
 CAP = PumpCap()
@@ -134,6 +134,35 @@ def test_a_first_draft_is_proposed_laid_and_one_step_dropped(page, opened):
         page.wait_for_timeout(500)
     bodies = {s["name"]: s for s in room.job()["stones"] if s["produces"] == "body"}
     assert bodies["Pocket"]["status"] == "off" and bodies["Holes"]["summary"]["volume"] > with_pocket + 1000
+
+
+def test_an_end_is_dragged_onto_a_face_of_the_scan(page, opened):
+    """The base's upper end is dragged from the plate's face onto the boss's top, and ends there, as the scan says."""
+    room = opened("Bracket, finished")
+    room.stone("Base").dblclick()
+    bench(page).get_by_role("button", name=re.compile("^to face on scan")).click()
+    room.tried()
+    page.wait_for_function("document.querySelector('canvas').mason.handles.length === 2")
+    at, to = page.evaluate(
+        """() => {
+            const s = document.querySelector('canvas').mason
+            s.lookAlong(s.camera.position.clone().set(0.2, -0.9, 0.5))
+            s.fit(false)
+            return [s.project(s.handles[1].toArray()), s.project([-19, 10, 30])]
+        }"""
+    )
+    box = page.locator("canvas").bounding_box()
+    page.mouse.move(box["x"] + at["x"], box["y"] + at["y"])
+    page.mouse.down()
+    for k in range(1, 9):
+        page.mouse.move(
+            box["x"] + at["x"] + k / 8 * (to["x"] - at["x"]), box["y"] + at["y"] + k / 8 * (to["y"] - at["y"])
+        )
+    page.mouse.up()
+    room.tried()
+    evidence(page).get_by_role("button", name=re.compile("to: chosen 30")).wait_for()
+    shot(page, "build-handles")
+    page.keyboard.press("Escape")
 
 
 def test_what_an_older_program_worked_out_is_laid_anew_when_the_job_is_opened(server, page, opened):

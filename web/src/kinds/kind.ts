@@ -51,7 +51,10 @@ export type Slot<R> = {
     done: (path: Under[], record: R, room: Room) => void
   }
   /** Places that can be dragged, in the scan's coordinates. */
-  handles?: { of: (record: R) => Vec3[]; move: (k: number, to: Vec3, record: R, room: Room) => void }
+  handles?: {
+    of: (record: R, room: Room) => Vec3[]
+    move: (k: number, to: Vec3, record: R, room: Room) => void
+  }
 }
 
 /** A figure of the evidence that a generated form shows. */

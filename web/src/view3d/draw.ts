@@ -139,6 +139,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
     const f = matrix4(plan.matrix)
     const place = (p: number[], inView?: 'view') => (inView ? vector(p) : vector(p).applyMatrix4(f))
     viewer.handles = plan.handles.map((p) => place(p))
+    if (changed('handles', viewer.handles)) viewer.layers.handles.set(viewer.handles)
     viewer.loops = plan.loops.map((l) => ({ ...l, points: l.points.map(vector) }))
     const rest = JSON.stringify([plan.edges, plan.handles, plan.matrix, plan.body?.key, viewer.loops.length])
     const same =

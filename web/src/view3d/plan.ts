@@ -230,7 +230,7 @@ export function planOf(room: Room): Plan {
   if (result && kind.goes && plan.scan && !isCloudWithout(room))
     plan.litBy = { key: result, name: kind.goes, tone: 'goes' }
   if (hand.spot?.takes.includes('scan')) plan.scanOn = true
-  if (hand.spot?.handles) plan.handles = hand.spot.handles.of(hand.record)
+  if (hand.spot?.handles) plan.handles = hand.spot.handles.of(hand.record, room)
   return { ...plan, ...kind.shows(plan, hand.record, hand.preview, room) }
 }
 /** A cloud that lights nothing because nothing goes. */

@@ -5,6 +5,7 @@ import { BodiesLayer } from './layers/bodies'
 import { BodyLayer } from './layers/body'
 import { DatumsLayer } from './layers/datums'
 import { HoverLayer } from './layers/hover'
+import { HandlesLayer } from './layers/handles'
 import { LinesLayer } from './layers/lines'
 import { LitLayer } from './layers/lit'
 import { ScanLayer } from './layers/scan'
@@ -41,6 +42,7 @@ export class Viewer extends Scene {
       zones: new ZonesLayer(this, scan),
       strain: new StrainLayer(this, scan, beside),
       lines: new LinesLayer(this),
+      handles: new HandlesLayer(this),
       hover: new HoverLayer(this, body, datums),
     }
     this.extent = () => Object.values(this.layers).flatMap((l) => l.extent())

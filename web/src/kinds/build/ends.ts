@@ -1,5 +1,7 @@
 /** The two ends of an extrusion. */
-import type { Schemas } from '../../api/types'
+import type { Matrix, Schemas, Vec3 } from '../../api/types'
+import type { Room } from '../../state/room'
+import { loopsInSpace, type SketchTold } from './loops'
 
 type To = Schemas['ExtrudeStep']['start']['to']
 
@@ -7,3 +9,34 @@ type To = Schemas['ExtrudeStep']['start']['to']
 export const facesPicked = (to: To) => to === 'face' || to === 'surface'
 export const missingFaces = (r: Schemas['ExtrudeStep']) =>
   (['start', 'end'] as const).filter((k) => facesPicked(r[k].to) && !r[k].pick)
+
+/** A place of the frame in the scan's coordinates; the frame moves and does not stretch. */
+const onScan = (m: Matrix, p: number[]) => {
+  const d = p.map((c, k) => c - m[k][3])
+  return [0, 1, 2].map((c) => m[0][c] * d[0] + m[1][c] * d[1] + m[2][c] * d[2]) as Vec3
+}
+
+/** The middles of both ends, where they can be dragged, in the scan's coordinates. */
+export function endPlaces(r: Schemas['ExtrudeStep'], room: Room): Vec3[] {
+  const told = room.hand.told as unknown as Schemas['ExtrudeTold'] | null
+  const sketch = room.job.toldOf<SketchTold>(room.job.byId.get(r.sketch))
+  const { matrix } = room.job
+  if (!told?.pushed || !sketch || !matrix) return []
+  const { origin, normal } = sketch.plane as { origin: number[]; normal: number[] }
+  const points = told.pushed.flatMap((k) => loopsInSpace(r.sketch, sketch)[k]?.points ?? [])
+  if (!points.length) return []
+  const middle = [0, 1, 2].map((k) => points.reduce((t, p) => t + p[k], 0) / points.length)
+  const at = origin.reduce((t, c, k) => t + c * normal[k], 0)
+  return [told.start, told.end].map((h) =>
+    onScan(
+      matrix,
+      middle.map((c, k) => c + (h - at) * normal[k]),
+    ),
+  )
+}
+
+/** An end dragged onto the scan ends on the face there. */
+export function dragEnd(k: number, to: Vec3, r: Schemas['ExtrudeStep']) {
+  const pick = { place: to, normal: null, rule: 'same facing' as const, angle_deg: null }
+  r[k === 0 ? 'start' : 'end'] = { to: 'face', pick, height: { value: null, source: 'rounded' } }
+}

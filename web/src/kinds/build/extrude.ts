@@ -3,7 +3,7 @@ import { short } from '../../state/format'
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf, needBody, needSketch, pickAt, widenPick } from '../picks'
-import { facesPicked, missingFaces } from './ends'
+import { dragEnd, endPlaces, facesPicked, missingFaces } from './ends'
 import ExtrudeForm from './ExtrudeForm.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 
@@ -37,6 +37,7 @@ const end = (key: End): Slot<Record> => ({
     if (key === 'start' && facesPicked(r.end.to) && !r.end.pick) room.hand.slot = 'end'
     if (!missingFaces(r).length) room.hand.tryIt(0)
   },
+  handles: { of: endPlaces, move: dragEnd },
 })
 const tool = (how: Record['how'], id: string, name: string, says: string, group: string, belt: number) => ({
   id,
