@@ -98,3 +98,31 @@ def test_a_zone_that_is_gone_and_zones_nothing_is_made_of_are_told(built):
         propose(p.steps, p.b.store, p.b.file, picked=[4000], **on)
     with pytest.raises(BadInput, match="need a body; pick the walls of one first"):
         p.ask(BOLT, body=None)
+
+
+def test_zones_round_the_axis_become_one_turned_profile(tmp_path):
+    import hashlib
+
+    from deftmason.core.recipe.store import ResultStore
+    from deftmason.core.scan.files import write_scan
+    from deftmason.demo.pump_cap import pump_cap_scan
+    from deftmason.demo.pump_cap_job import pump_cap_steps
+
+    mesh, pose = pump_cap_scan(1.3)
+    path = tmp_path / "cap.ply"
+    write_scan(str(path), mesh)
+    scan = {"id": "scan", "kind": "scan", "name": "Cap", "file": "cap.ply"}
+    scan["sha256"] = hashlib.sha256(path.read_bytes()).hexdigest()
+    steps = pump_cap_steps(scan, pose)
+    frame = next(k for k, s in enumerate(steps) if s["kind"] == "frame")
+    steps = [*steps[: frame + 1], {"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"}]
+    store = ResultStore(str(tmp_path / "store"))
+    told = Replay([parse_step(s) for s in steps], store, lambda sha, name: str(path)).run()[-1].summary["zones"]
+    largest = [k for k, z in enumerate(told) if z["kind"] in ("plane", "cylinder")][:6]
+    on = {"scan": "scan", "frame": steps[frame]["id"], "zones": "zones", "picked": largest}
+    found = propose(steps, store, lambda sha, name: str(path), **on)
+    turn = next(p for p in found if p.title == "Turn about z")
+    assert turn.explains > 0.7 and [s["kind"] for s in turn.steps] == ["sketch", "revolve"]
+    ran = Replay([parse_step(s) for s in [*steps, *turn.steps]], store, lambda sha, name: str(path)).run()[-1]
+    high = ran.summary["bounds"][1][0]
+    assert ran.summary["valid"] and high == pytest.approx(38, abs=0.2)

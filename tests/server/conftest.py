@@ -13,8 +13,11 @@ from deftmason.core.scan.mesh import TriMesh
 
 
 @pytest.fixture(autouse=True)
-def _tasks_now(settings):
-    """Tasks run at once, in the test."""
+def _tasks_now(settings, monkeypatch):
+    """Tasks run at once, in the test; an engine that is read from a slow disk first is waited for."""
+    from deftmason.server.jobs import engine
+
+    monkeypatch.setattr(engine, "_AT_ONCE", 90.0)
     settings.TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend", "QUEUES": ["default"]}}
 
 
@@ -65,7 +68,10 @@ class Api:
     def upload(self, name, data, expect=200):
         r = self.client.post("/api/uploads", {"file": SimpleUploadedFile(name, data)}, HTTP_X_CSRFTOKEN=self.token)
         assert r.status_code == expect, (r.status_code, r.content[:400])
-        return r.json()
+        said = r.json()
+        while expect == 200 and "upload" not in said:  # it is still being read
+            said = self.lean("GET", f"/uploads/{said['study']}")
+        return said
 
 
 @pytest.fixture

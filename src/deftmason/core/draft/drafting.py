@@ -21,6 +21,7 @@ from .standing import stand
 __all__ = ["Drafted", "Left", "first_draft"]
 
 _WITHIN, _NOISES = 0.1, 3.0  # mm and scatters within which the scan is explained
+_SHARE = 1e-3  # of the part's size: likewise on a small part
 _LEFT_LEAST = 0.002  # of the surface: smaller patches that are left are not told
 _MOST_LEFT = 40
 
@@ -76,7 +77,7 @@ def first_draft(
     if d.body is None:
         raise BadInput(f"No body could be proposed. {' '.join(d.left)}".strip(), field="draft")
     progress(0.9, "Measuring what is left")
-    tolerance = max(_WITHIN, _NOISES * zones.noise)
+    tolerance = max(min(_WITHIN, _SHARE * size), _NOISES * zones.noise)
     d.lay({"id": "check", "kind": "check", "name": "Against the scan", **d.on, "body": d.body, "tolerance": tolerance})
     explained, left = _left(d, index, tolerance)
     return Drafted(j.steps, d.motion, explained, left, d.left)

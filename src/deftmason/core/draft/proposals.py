@@ -1,4 +1,4 @@
-"""Ready features of zones that were picked: pushes and cuts of the walls, sets of holes, chains of roundings.
+"""Ready features of zones that were picked: pushes and cuts of walls, turned profiles, sets of holes, roundings.
 
 Each proposal is ordinary steps, laid and measured: how much of what was picked it explains, and what it leaves.
 """
@@ -23,11 +23,12 @@ from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
 from ..zones import Zone, Zones
 from ..zones.relations import meetings, names_of
-from .proposing import Draft
-from .standing import Standing
+from .proposing import Draft, turned
+from .standing import Standing, turns_about
 
 __all__ = ["Proposal", "propose"]
 
+_TURNED, _ABOUT = 0.7, 0.01  # of what was picked that lies round an axis; of the part's size: so near is on it
 _WALL = 0.17  # cosine to a push's direction that a wall may have: it leans
 _CAP = 0.985  # likewise of what ends it
 _ON = 0.5  # of a wall's facets that lie on a loop which it carries
@@ -35,6 +36,7 @@ _ALIKE = 0.02, 4.0  # of a radius, and standard deviations, by which what is one
 _NEAR_EDGE = 0.75  # radii between a rounding and the edge it rounds, at most
 _OPEN = 0.05  # of an opening that has surface across it farther out: it is covered
 _FOOT = 0.06  # of the part's size: how far beyond a rounding's end its wall may stand
+_NEAR = 1e-3, 2e-4  # of the part's size: a place so near is met, and on a scan without noise
 _MET = 0.7  # of a zone that a body meets: it is modelled already
 _MOST = 8
 _WORTH = 0.3  # of what was picked that a proposal explains at least
@@ -92,7 +94,8 @@ class _Room:
         facets = np.concatenate([self.zone(k).facets for k in picked])
         mesh = self.index.mesh
         ids, corner = np.unique(mesh.faces[facets], return_inverse=True)
-        near = max(0.1, 3 * self.zones.noise, 2e-4 * self.d.size) if not self.index.exact else 2e-4 * self.d.size
+        size = self.d.size
+        near = _NEAR[1] * size if self.index.exact else max(_NEAR[0] * size, 3 * self.zones.noise)
         found = (
             self.j.replay()
             .surface(body)
@@ -151,7 +154,7 @@ def propose(
     some = picked or sorted(room.new)
     if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
         refused.append("Holes and roundings need a body; pick the walls of one first.")
-    makers = [_holes, _roundings, *([_pushes] if picked else [])]
+    makers = [_holes, _roundings, *([_pushes, _turns] if picked else [])]
     for n, make in enumerate(makers):
         progress(0.4 + 0.6 * n / len(makers), "Working out what it could be")
         for said in make(room, some):
@@ -316,6 +319,31 @@ def _rounding(room: _Room, group: list[int]) -> Proposal:
     says = [f"read as R {r['value']:.2f} ± {r['uncertainty']:.2f} mm"]
     many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
     return _told(room, f"Round {many}, R {ran.summary['radius']:g}", says, group, before)
+
+
+# Turns.
+
+
+def _turns(room: _Room, picked: list[int]):
+    """All of it turned about the frame's own axis, where the picked zones mostly lie round it."""
+    if room.body is not None:
+        return
+    back = room.motion.inverse()
+    axis, point = back.vectors(np.array([0.0, 0, 1])), back.points(np.zeros(3))
+    mine = [k for k in picked if turns_about(room.zone(k), point, axis, _ABOUT * room.d.size)]
+    round_ = [k for k in mine if not isinstance(room.zone(k).element, Plane)]
+    if round_ and room.area(mine) > _TURNED * room.area(picked):
+        yield lambda: _turn(room, picked)
+
+
+def _turn(room: _Room, picked: list[int]) -> Proposal:
+    before, step = len(room.j.steps), _id()
+    room.d.left.clear()
+    turned(room.d, _id(), step, (room.fresh("Profile"), room.fresh("Turned")))
+    if room.d.body != step:
+        raise BadInput(room.d.left[-1] if room.d.left else "Nothing could be turned about the frame's axis.")
+    pieces = len(room.j.steps[before]["strokes"])
+    return _told(room, "Turn about z", [f"a profile of {pieces} pieces"], picked, before)
 
 
 # Pushes.

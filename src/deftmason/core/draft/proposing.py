@@ -19,7 +19,7 @@ from ..zones import Zones
 from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, slabs_of
 from .standing import Standing, caps_along, way_of
 
-__all__ = ["Draft", "proposed"]
+__all__ = ["Draft", "proposed", "turned"]
 
 _LEAST_CAP = 0.004  # of the surface: less is no level
 _LEVEL_NEAR = 0.002  # of the part's size: heights this near are one level
@@ -213,7 +213,7 @@ def proposed(d: Draft, progress: Progress = silent) -> None:
     slabs = d.slabs(levels)
     progress(0.2, "Drawing its outlines")
     if d.standing.turned:
-        _turned(d)
+        turned(d)
     if not slabs:
         if not d.standing.turned:
             raise BadInput("No closed section was found along the part's direction; draft it by hand.", field="draft")
@@ -253,21 +253,28 @@ def _pushed(d: Draft, levels: list[Level], slabs: list[Slab], sketched, progress
             d.push(d.name(words), sketch, "join", outer, ends)
 
 
-def _turned(d: Draft) -> None:
+def turned(d: Draft, sketch: str = "profile", step_id: str = "turned", names: tuple = ("Profile", "Turned")) -> None:
     """The profile turned into one half-plane, closed on its axis where it is open, and turned about it."""
-    if not d.sketch("profile", "Profile", along=True, traces=[{"kind": "turned"}]):
+    if not d.sketch(sketch, names[0], along=True, traces=[{"kind": "turned"}]):
         return
     record = d.j.steps[-1]
-    if not d.j.ran["profile"].summary["loops"]:
+    if not d.j.ran[sketch].summary["loops"]:
         closed = _closed_on_axis(d, record)
         if closed is None:
             return
         d.j.steps[-1] = closed
-        d.j.ran["profile"] = d.j.replay().run()[-1]
-    outer = [i for i, _, inside in d.outlines("profile") if inside is None]
-    step = {"id": "turned", "kind": "revolve", "name": "Turned", "sketch": "profile", "frame": "frame", "loops": outer}
+        d.j.ran[sketch] = d.j.replay().run()[-1]
+    outer = [i for i, _, inside in d.outlines(sketch) if inside is None]
+    step = {
+        "id": step_id,
+        "kind": "revolve",
+        "name": names[1],
+        "sketch": sketch,
+        "frame": d.on["frame"],
+        "loops": outer,
+    }
     if d.lay(step):
-        d.body = "turned"
+        d.body = step_id
 
 
 def _closed_on_axis(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:

@@ -13,7 +13,7 @@ import numpy as np
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from ..zones import Zone, Zones
 
-__all__ = ["Standing", "caps_along", "stand", "way_of"]
+__all__ = ["Standing", "caps_along", "stand", "turns_about", "way_of"]
 
 _SQUARE = 1.0  # degrees from square or along
 _LEANING = 6.0  # degrees that a wall may lean and still be one
@@ -61,7 +61,8 @@ def _pushed(z: Zone, d: np.ndarray) -> float:
     return 0.6 if isinstance(z.element, Cone) and lean < _SQUARE and z.element.half_angle_deg < _LEANING else 0.0
 
 
-def _turned(z: Zone, point: np.ndarray, d: np.ndarray, near: float) -> float:
+def turns_about(z: Zone, point: np.ndarray, d: np.ndarray, near: float) -> float:
+    """1 where a zone is part of what is turned about an axis, else 0; ``near`` mm off it is on it."""
     e = z.element
     if isinstance(e, Plane):
         return 1.0 if _lean(e.normal, d) < _SQUARE else 0.0
@@ -87,7 +88,7 @@ def stand(zones: Zones, size: float) -> Standing | None:
         if isinstance(z.element, Cylinder):  # the only kind whose axis a frame can stand on
             point = np.asarray(z.element.point)
             shares = [
-                (_turned(o, point, d, _NEAR * size) * o.area, not isinstance(o.element, Plane)) for o in zones.zones
+                (turns_about(o, point, d, _NEAR * size) * o.area, not isinstance(o.element, Plane)) for o in zones.zones
             ]
             whole, bent = sum(a for a, _ in shares) / total, sum(a for a, r in shares if r) / total
             if whole > _TURNED and bent > _ROUND:

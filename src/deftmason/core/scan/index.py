@@ -79,6 +79,11 @@ class ScanIndex:
         return total > 0 and hit > _FLAT_SHARE * total
 
     @cached_property
+    def size(self) -> float:
+        """The diagonal of the box round the scan, mm."""
+        return float(np.linalg.norm(np.ptp(self.mesh.bounds, axis=0)))
+
+    @cached_property
     def extremes(self) -> np.ndarray:
         """The outermost places (k, 3) of the scan, to every side: what a turn of it moves the farthest."""
         i = np.arange(_SIDES) + 0.5

@@ -35,7 +35,7 @@ RULES_OF_MARKS = (
 
 _CREASE_DEG = 28.0
 _ALIKE = 2.0  # pieces between half and twice the size are similar
-_LOST_MM = 3.0
+_LOST = 0.03  # of the size of what is marked: a place that lies farther from it is lost
 _MOST_DOTS = 2_000_000  # along one brush stroke
 _MOST_CORNERS = 1500  # of an outline
 _MOST_RINGS = 4000  # that all marks together may grow and shrink
@@ -133,7 +133,8 @@ class _Items:
             facet, missed = self.index.nearest_facet(place, normal)
         else:
             missed, facet = self.index.tree.query(place)
-        if missed > max(_LOST_MM, 6 * self.step):
+        size = float(np.linalg.norm(np.ptp(self.at, axis=0)))
+        if missed > max(_LOST * size, 6 * self.step):
             raise BadInput(f"A marked place is {missed:.1f} mm away from the scan; mark it again.", field="marks")
         return int(facet)
 

@@ -49,12 +49,12 @@ def _in_turn(person: str) -> Iterator[None]:
 
 
 def ask(
-    request: HttpRequest, job_id: int | None, asked_for: str, /, *, limit: float = _AT_ONCE, **arguments: Any
+    request: HttpRequest, job_id: int | None, asked_for: str, /, *, limit: float | None = None, **arguments: Any
 ) -> Any:
-    """Have an engine answer a question of the request's own person about a job."""
+    """Have an engine answer a question of the request's own person about a job, in ``limit`` seconds."""
     person = person_of(request)
     with _in_turn(person):
-        return pool().ask(asked_for, job=job_id, person=person, limit=limit, **arguments)
+        return pool().ask(asked_for, job=job_id, person=person, limit=limit or _AT_ONCE, **arguments)
 
 
 def _made(what: str, person: str, make: Callable[[], Any]) -> Any:

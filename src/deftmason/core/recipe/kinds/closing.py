@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 __all__: list[str] = []
 
-_LOST_MM = 3.0
+_LOST = 0.03  # of the scan's size: a place that lies farther from a rim is lost
 _SHAPES = Literal["flat", "tangent", "curved"]
 
 
@@ -89,7 +89,7 @@ class HolesStep(CleanStep):
             chosen = set()
             for p in self.places:
                 i, _, missed = nearest_on_rims(mesh, p, rims)
-                if missed > max(_LOST_MM, 6 * mesh.median_edge):
+                if missed > max(_LOST * context.index(self.scan).size, 6 * mesh.median_edge):
                     raise BadInput(
                         f"There is no open rim within {missed:.1f} mm of a picked place; pick it again.", field="places"
                     )

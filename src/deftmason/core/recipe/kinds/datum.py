@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = ["BEST", "DatumStep", "resolve_pick"]
 
-_LOST_MM = 3.0
+_LOST = 0.03  # of the scan's size: a place that lies farther from it is lost
 _KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 #: Whichever kind of element says what is there.
 BEST = "best"
@@ -34,7 +34,7 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
     from ...scan.picking import gather, gather_on
 
     missed = index.nearest_facet(np.asarray(pick.place, float))[1]
-    if missed > max(_LOST_MM, 4 * index.mesh.median_edge):
+    if missed > max(_LOST * index.size, 4 * index.mesh.median_edge):
         raise BadInput(
             f"The place picked for {what} is {missed:.1f} mm away from the scan; pick it again.", field="pick"
         )

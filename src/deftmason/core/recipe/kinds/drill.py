@@ -24,6 +24,7 @@ __all__ = ["DrillStep"]
 _SNAP_DEG = 0.5  # a direction this near to an axis of the frame is that axis
 _ALIKE = 0.02, 5.0  # of the size, and standard deviations, by which holes of one step may differ
 _APART_DEG = 2.0
+_EVEN = 0.06  # of the turn between holes: a ring that is farther from even is meant so
 _PAST = 0.5  # of the widest radius: how far over its mouth a hole is cut
 #: Full angles that drills and countersinks have in the trade.
 _TRADE = (60.0, 82.0, 90.0, 100.0, 118.0, 120.0, 130.0, 135.0, 140.0)
@@ -269,7 +270,7 @@ class DrillStep(Step):
         off -= np.median(off)
         k = int(np.argmax(np.abs(off)))
         least = np.degrees(max(4 * sure, 0.005 * widest) / r.mean())
-        if not least < abs(off[k]) < 0.15 * even:
+        if not least < abs(off[k]) < _EVEN * even:
             return []
         return [
             f"hole {order[k] + 1} lies {abs(off[k]):.2f}° from where an even ring ⌀ {2 * r.mean():.4g} would have it"
