@@ -28,7 +28,7 @@ function record(room: Room, how: Record['how'], sketch: string, loops: string[] 
 }
 const end = (key: End): Slot<Record> => ({
   takes: ['scan'],
-  says: `Click the face where it ${key === 'start' ? 'begins' : 'ends'}`,
+  says: `Click the face where it ${key === 'start' ? 'begins' : 'ends'}, or drag its dot there`,
   put: (at, r, room) => {
     const pick = pickAt(at, 'same facing', r[key].pick)
     if (!pick) return
