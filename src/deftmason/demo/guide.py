@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.recipe.replay import Ran
-from .bracket import Bracket
+from .bracket_sizes import Bracket
 
 __all__ = ["BRACKET", "Lesson", "Seen", "seen"]
 
