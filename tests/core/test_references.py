@@ -38,6 +38,9 @@ RECORDS = {
     "bodymove": {"body": "b1", "frame": "f1"},
     "cutoff": {"body": "b1", "frame": "f1", "on": "d1"},
     "hollow": {"body": "b1"},
+    "heal": {"body": "b1"},
+    "lean": {"body": "b1", "frame": "f1", "on": "d1"},
+    "drill": {"body": "b1", "scan": "s1", "frame": "f1"},
     "chamfer": {"body": "b1", "edges": []},
 }
 

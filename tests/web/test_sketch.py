@@ -177,6 +177,7 @@ def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_byte
         assert box
     paper.click(side * (at + w / 2), 3)
     paper.take("change", "only a guide")
+    page.locator("g:has(> [data-entity]) > path[stroke-dasharray]").first.wait_for(state="attached")
     paper.settled()
     room.name("Openings")
     room.lay("Openings")

@@ -263,9 +263,10 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
         if settled and (np.array(stones["Part frame"]["summary"]["matrix"]) @ pose)[0, 0] < 0:
             break
         page.wait_for_timeout(500)
+    told = {n: (s["status"], s["says"]) for n, s in stones.items()}
+    assert settled, (told, room.api().json()["tasks"])
     turned = np.array(stones["Part frame"]["summary"]["matrix"]) @ pose
     assert turned[0, 0] == pytest.approx(-1, abs=0.002)  # the part now faces the other way
-    assert settled, {n: (s["status"], s["says"]) for n, s in stones.items()}
     assert stones["Foot rounding"]["summary"]["volume"] == pytest.approx(before, rel=0.002)
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
