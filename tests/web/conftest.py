@@ -3,6 +3,7 @@
 import json
 import os
 import re
+import time
 from pathlib import Path
 
 import numpy as np
@@ -84,3 +85,7 @@ def opened(server, page):
                 break
             assert person.ask("POST", f"/jobs/{job}/undo").status_code == 200
         assert keys(person.get(f"/jobs/{job}")) == before
+        # Nothing is left in the worker's queue for the next test to wait behind.
+        until = time.monotonic() + 240
+        while person.get(f"/jobs/{job}/stamp")["working"] and time.monotonic() < until:
+            time.sleep(0.3)

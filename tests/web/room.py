@@ -54,7 +54,7 @@ class Room:
         self.stone(name).wait_for(timeout=60_000)
         self.settled()
 
-    def settled(self, seconds: float = 60):
+    def settled(self, seconds: float = 240):
         """Wait until nothing that was laid is still to be worked out."""
         until = time.monotonic() + seconds
         while any(s["status"] == "pending" for s in self.api().json()["stones"]):

@@ -257,7 +257,7 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     room.click_part((12, 30, 5), (0, 1, 0))
     room.tried()
     page.get_by_role("button", name="Lay datum again").click()
-    for _ in range(320):
+    for _ in range(900):
         stones = {s["name"]: s for s in room.job()["stones"]}
         settled = all(s["status"] in ("sound", "attention") for s in stones.values())
         if settled and (np.array(stones["Part frame"]["summary"]["matrix"]) @ pose)[0, 0] < 0:
