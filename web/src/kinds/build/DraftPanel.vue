@@ -2,6 +2,7 @@
 /** The first draft: asked for, followed, looked at, laid as ordinary stones. */
 import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../../api/types'
+import Working from '../../bench/Working.vue'
 import { short } from '../../state/format'
 import { useJob } from '../../state/job'
 import { useStudy } from '../../state/studies'
@@ -33,13 +34,7 @@ const names = computed(() => (found.value?.steps ?? []).map((s) => String(s.name
 <template>
   <section v-if="offered" class="section !border-t-0" aria-label="First draft">
     <h3>First draft</h3>
-    <template v-if="running">
-      <p class="mt-1.5 text-soft" role="status">{{ running.message }}</p>
-      <div class="mt-1 h-1 bg-rule">
-        <div class="h-1 bg-saffron" :style="{ width: `${100 * running.progress}%` }" />
-      </div>
-      <button class="btn mt-2" @click="stop">Stop</button>
-    </template>
+    <Working v-if="running" :at="running" @stop="stop" />
     <template v-else-if="found">
       <p class="mt-1.5">
         <b class="fig font-semibold" data-figure="explained">{{ (100 * found.explained).toFixed(1) }} %</b> of

@@ -2,6 +2,7 @@
 /** Zones are picked, features proposed of them, looked at over the scan, and laid as ordinary stones. */
 import { computed, onUnmounted, watch } from 'vue'
 import type { Schemas } from '../../api/types'
+import Working from '../../bench/Working.vue'
 import { short } from '../../state/format'
 import { useRoom } from '../../state/room'
 import { useStudy } from '../../state/studies'
@@ -13,7 +14,7 @@ const { job: j, hand } = room
 const { running, error, run, stop } = useStudy<Schemas['ProposalsView']>('/proposals')
 const zones = computed(() => zonesOf(room))
 const offered = computed(() => !!j.scan && !!j.frame && !!j.job)
-const reads = computed(() => allTools().find((t) => t.kind === 'zones'))
+const reads = computed(() => allTools().find((t) => t.stage === 'Zones'))
 watch(
   () => [j.job?.id, zones.value?.key],
   () => (pickZones(false), stop()),
@@ -64,13 +65,7 @@ const percent = (p: { explains: number }) => `${(100 * Math.min(1, p.explains)).
           </button>
         </li>
       </ul>
-      <template v-if="running">
-        <p class="mt-1.5 text-soft" role="status">{{ running.message }}</p>
-        <div class="mt-1 h-1 bg-rule">
-          <div class="h-1 bg-saffron" :style="{ width: `${100 * running.progress}%` }" />
-        </div>
-        <button class="btn mt-2" @click="stop">Stop</button>
-      </template>
+      <Working v-if="running" :at="running" @stop="stop" />
       <div v-else class="mt-2 flex gap-1.5">
         <button class="btn flex-1" :class="{ '!bg-ink !text-sheet': !proposing.found }" @click="ask">
           Propose features
