@@ -4,6 +4,7 @@ BIN := .venv/bin
 PORT ?= 8321
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
+TEST_PACKAGES := chromium fonts-dejavu-core libglu1-mesa libxft2 libxinerama1 libxcursor1
 S := .stamps
 TELL := .ci/tell
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
@@ -14,7 +15,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: look-core look-screens demo test bench trial fuzz soak build clean openapi
+.PHONY: prove-core prove-trials look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -27,7 +28,15 @@ test: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff format --check --quiet src tests bench
 	@# The screens are looked at while the types are: two things at a time.
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
-	$(BIN)/python -m pytest
+	@# What only computes is proved two at a time; servers and screens after it, with the machine to themselves.
+	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
+	$(BIN)/python -m pytest tests/test_house.py tests/server tests/hostile tests/web
+
+prove-core:
+	$(BIN)/python -m pytest tests/core
+
+prove-trials:
+	$(BIN)/python -m pytest tests/cli tests/trials
 
 look-core:
 	$(BIN)/lint-imports
@@ -39,7 +48,7 @@ look-screens:
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
 
-# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces N=40 SEED=0
+# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces N=40 SEED=0
 trial: $(S)/tests
 	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
 
@@ -87,8 +96,9 @@ $(S)/warm: $(S)/python $(shell find src/deftmason/core -name '*.py' 2>/dev/null)
 
 $(S)/tests: $(S)/python requirements-test.txt
 	@$(TELL) "Installing what the tests need" $(PIP) --require-hashes -r requirements.txt -r requirements-test.txt
-	@[ -x /usr/bin/chromium ] || $(TELL) "Installing the browser for the tests" \
-	  sh -c "$(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core"
+	@missing=""; for p in $(TEST_PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then \
+	  $(TELL) "Installing what the tests need of Debian:$$missing" sh -c "$(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $$missing"; fi
 	@touch $@
 
 clean:

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from deftmason.core.kernel.features import extrude
-from deftmason.core.kernel.files import write_step
+from deftmason.core.kernel.writing import write_step
 from deftmason.core.recipe.ledger import ledger
 from deftmason.core.recipe.parse import parse_recipe
 from deftmason.core.recipe.replay import Replay
@@ -240,7 +240,7 @@ def test_a_model_that_would_break_the_kernel_is_one_sentence(tmp_path, what):
     import re
 
     from deftmason.core.kernel.features import Curve2D, PaperPlane, extrude
-    from deftmason.core.kernel.files import write_step
+    from deftmason.core.kernel.writing import write_step
 
     paper = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
     write_step(
@@ -307,3 +307,46 @@ def test_a_second_scan_of_the_part_replays_without_a_pick(tmp_path):
         v = values[name]
         assert abs(v["measured"] - true) < max(3 * v["uncertainty"], 0.02), (name, v)
         assert v["measured"] != first[name].measured  # read anew, not remembered
+
+
+def test_a_proof_is_written_without_a_screen(tmp_path):
+    from deftmason.core.check.places import finer
+
+    body = extrude(rectangle(40, 30), [], FLAT, 0, 20, "Base")
+    write_step(str(tmp_path / "m.step"), body)
+    m, _ = finer(box_mesh(2), 1.5)
+    v = m.vertices - [20, 15, 0]
+    v[v[:, 2] > 19.99, 2] += 0.15
+    write_scan(str(tmp_path / "s.ply"), TriMesh(v, m.faces))
+    rules = [
+        {"name": "lid", "faces": ["Base/top"], "tolerance": 0.1},
+        {"name": "whole", "tolerance": 0.2, "share": 0.99},
+    ]
+    (tmp_path / "rules.json").write_text(json.dumps({"rules": rules}))
+    files = [
+        f for k in ("csv", "table", "proof") for f in (f"--{k}", tmp_path / f"{k}.{'json' if k == 'proof' else 'csv'}")
+    ]
+    files += ["--picture", tmp_path / "p.png", "--map", tmp_path / "m.glb", "--report", tmp_path / "r.pdf"]
+    on = ["check", "--scan", tmp_path / "s.ply", "--model", tmp_path / "m.step", "--tolerance", 0.1, "--reach", 1]
+    a = mason(*on, "--low", 0.05, "--rules", tmp_path / "rules.json", *files, "--json")
+    assert [(r["name"], r["passes"]) for r in a["rules"]] == [("lid", False), ("whole", True)]
+    assert a["regions"][0]["face"] == "Base/top" and a["regions"][0]["worst"] == pytest.approx(0.15, abs=1e-6)
+    assert len((tmp_path / "csv.csv").read_text().splitlines()) == 1 + len(v) == 1 + a["points"]
+    assert "Base/top" in (tmp_path / "table.csv").read_text()
+    assert json.loads((tmp_path / "proof.json").read_text())["summary"]["rms"] == a["rms"]
+    assert all((tmp_path / f).stat().st_size > 1000 for f in ("p.png", "m.glb", "r.pdf"))
+    fine = mason(*on, "--fineness", 0.5, "--json")
+    assert fine["points"] > 3 * a["points"] and fine["rms"] == pytest.approx(a["rms"], rel=0.15)
+    apart = mason(*on, "--near-edges", 3, "--json")
+    assert apart["answered"] < 0.8 * a["answered"]
+    # Moved as a whole, it is laid on the model first; before and after as two scans.
+    write_scan(str(tmp_path / "far.ply"), TriMesh(m.vertices - [20, 15, 0] + [0.4, -0.3, 0.2], m.faces))
+    far = ["check", "--scan", tmp_path / "far.ply", "--model", tmp_path / "m.step", "--json"]
+    assert mason(*far)["rms"] > 0.2 and mason(*far, "--best-fit")["rms"] < 1e-4
+    worn = mason("check", "--scan", tmp_path / "s.ply", "--model", tmp_path / "far.ply", "--best-fit", "--json")
+    assert worn["max"] < 0.2 and worn["faces"][0]["kind"] == "scan"
+    (tmp_path / "bad.json").write_text('{"rules": [{"name": "x", "tolerance": -1}]}')
+    assert "no rules" in mason(*on, "--rules", tmp_path / "bad.json", expect=3)
+    (tmp_path / "gone.json").write_text('{"rules": [{"name": "x", "faces": ["roof"], "tolerance": 1}]}')
+    assert "'roof'" in mason(*on, "--rules", tmp_path / "gone.json", expect=3)
+    assert "--low" in mason(*on, "--low", -1, expect=2)

@@ -3,14 +3,11 @@ truth, its script, and edits that must hold.
 """
 
 import hashlib
-import subprocess
-import sys
 from copy import deepcopy
 
 import numpy as np
 import pytest
 
-from deftmason.core.deliver.script import model_script
 from deftmason.core.errors import BadInput
 from deftmason.core.kernel.features import Curve2D, PaperPlane, bevel_edges, extrude
 from deftmason.core.kernel.solids import revolve, solid
@@ -35,6 +32,8 @@ from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.files import write_scan
 from deftmason.demo.pump_cap import PumpCap, pump_cap_scan, true_pump_cap
 from deftmason.demo.pump_cap_job import pump_cap_built
+
+from .scripted import built_alone
 
 UP = np.array([0.0, 0, 1])
 HALF_PLANE = PaperPlane(np.zeros(3), np.array([0, -1.0, 0]), np.array([1.0, 0, 0]))
@@ -262,18 +261,39 @@ def test_a_grid_of_holes_a_split_a_lean_and_a_heal_as_steps_and_in_a_script(cap,
     assert ran["lean"].summary["volume"] == pytest.approx(60 * 40 * 20 - 14 * one - 2 * wedge, rel=1e-9)
     assert ran["both"].summary["volume"] == pytest.approx(ran["lean"].summary["volume"], rel=1e-9)
     assert ran["both"].summary["solids"] == 2
-    script = tmp_path / "model.py"
-    script.write_text(model_script("Box", list(ran.values())))
-    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
-    assert float(said.split()[1]) == pytest.approx(ran["both"].summary["volume"], rel=1e-6)
+    built_alone([*until, *more], cap.store, cap.file, tmp_path)
 
 
-def test_its_script_builds_the_same_body(cap):
-    ran = cap.run(cap.steps)
-    script = cap.folder / "model.py"
-    script.write_text(model_script("Pump cap", list(ran.values())))
-    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
-    assert float(said.split()[1]) == pytest.approx(ran["slot"].summary["volume"], rel=1e-6)
+def test_every_kind_of_body_step_is_built_alone_by_its_script(cap, tmp_path):
+    frame = next(s for s in cap.steps if s["kind"] == "frame")
+    until = cap.steps[: cap.steps.index(frame) + 1]
+
+    def typed(v):
+        return {"value": v, "source": "typed"}
+
+    on = {"frame": frame["id"]}
+    size = {"width": typed(60), "depth": typed(40), "low": typed(0), "high": typed(20)}
+    cone = {"radius": typed(9), "top_radius": typed(5), "low": typed(20), "high": typed(34), "place_x": 30.0}
+    ball = {"radius": typed(7), "place_x": 30.0, "place_z": 37.0}
+    more = [
+        {"id": "box", "kind": "solid", "name": "Box", **on, "shape": "box", **size},
+        {"id": "edge", "kind": "chamfer", "name": "Edge", "body": "box", "leg": typed(3)}
+        | {"edges": [["Box/side/x+", "Box/top", 0], ["Box/side/x+", "Box/side/y+", 0]]},
+        {"id": "tray", "kind": "hollow", "name": "Tray", "body": "edge", "thickness": typed(2.5)}
+        | {"open_faces": ["Box/bottom"]},
+        {"id": "off", "kind": "bodymove", "name": "Off", "body": "tray", **on, "axis": "z", "step": typed(1.25)}
+        | {"turn": typed(33)},
+        {"id": "cone", "kind": "solid", "name": "Cone", **on, "shape": "cone", **cone},
+        {"id": "pair", "kind": "bodymirror", "name": "Pair", "body": "cone", **on, "axis": "x"},
+        {"id": "ball", "kind": "solid", "name": "Ball", **on, "shape": "ball", **ball},
+        {"id": "all", "kind": "bodycombine", "name": "All", "body": "off", "how": "join", "tools": ["pair", "ball"]},
+    ]
+    text = built_alone([*until, *more], cap.store, cap.file, tmp_path)
+    assert "cannot be said here" not in text
+
+
+def test_its_script_builds_the_same_body(cap, tmp_path):
+    built_alone(cap.steps, cap.store, cap.file, tmp_path)
 
 
 def test_nine_holes_are_one_edit(cap):

@@ -1,14 +1,11 @@
 """Holes read from a scan of a drilled block and drilled again: sizes, places, heads, floors, script, refusals."""
 
 import hashlib
-import subprocess
-import sys
 from copy import deepcopy
 
 import numpy as np
 import pytest
 
-from deftmason.core.deliver.script import model_script
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadInput
 from deftmason.core.kernel.drilled import Drill, drilled
@@ -22,6 +19,7 @@ from deftmason.core.scan.mesh import TriMesh
 
 from ..trials.parts import as_body
 from ..trials.scanning import even_mesh_of
+from .scripted import built_alone
 
 UP = np.array([0.0, 0, 1])
 #: Counterbored holes through the block, two blind countersunk ones with a pointed floor, one plain from the side.
@@ -131,11 +129,8 @@ def test_places_are_round_and_the_whole_is_the_true_block(laid):
     assert all(r.status == "sound" for r in laid.ran.values()), [(r.step.name, r.says) for r in laid.ran.values()]
 
 
-def test_its_script_drills_the_same_holes(laid):
-    script = laid.folder / "model.py"
-    script.write_text(model_script("Block", laid.replay().run()))
-    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
-    assert float(said.split()[1]) == pytest.approx(laid.ran["cross"].summary["volume"], rel=1e-6), said
+def test_its_script_drills_the_same_holes(laid, tmp_path):
+    built_alone(laid.steps, laid._store, laid._scan_file, tmp_path)
 
 
 def test_one_number_moves_all_and_names_hold(laid):

@@ -6,9 +6,10 @@ import pytest
 from deftmason.core.errors import BadInput
 from deftmason.core.kernel.body import Body
 from deftmason.core.kernel.features import Curve2D, PaperPlane, combine, extrude, fillet_edges
-from deftmason.core.kernel.files import read_model, write_step
+from deftmason.core.kernel.files import read_model
 from deftmason.core.kernel.surfaces import face_surfaces
 from deftmason.core.kernel.tessellate import edge_polylines, tessellate
+from deftmason.core.kernel.writing import write_step
 
 FLAT = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
 

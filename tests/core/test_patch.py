@@ -1,13 +1,10 @@
 """A push that ends on a bent face of the scan as it is."""
 
 import copy
-import subprocess
-import sys
 
 import numpy as np
 import pytest
 
-from deftmason.core.deliver.script import model_script
 from deftmason.core.errors import BadInput
 from deftmason.core.features.patch import patch_over
 from deftmason.core.recipe.parse import parse_recipe
@@ -15,6 +12,7 @@ from deftmason.core.recipe.replay import Replay
 from deftmason.core.recipe.scratch import Scratch
 
 from ..bracket import rebuilt
+from .scripted import built_alone
 
 X, Y, Z = np.eye(3)
 
@@ -86,10 +84,8 @@ def test_the_brackets_boss_ends_on_its_crowned_top(tmp_path):
     # The check knows the top for what it is: its mean is nearer, and its 95th percentile is the noise.
     faces = {k: {f["face"]: f for f in r["check"].summary["faces"]} for k, r in (("flat", flat), ("crowned", crowned))}
     assert faces["crowned"]["Boss/top"]["rms"] < 0.75 * faces["flat"]["Boss/top"]["rms"]
-    script = tmp_path / "model.py"
-    script.write_text(model_script("Bracket", list(crowned.values())))
-    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
-    assert float(said.split()[1]) == pytest.approx(crowned["foot"].summary["volume"], rel=1e-6)
+    b = rebuilt()
+    built_alone(on_its_crown(), Scratch(b.store), b.file, tmp_path)
 
 
 def test_as_far_back_from_the_paper():
@@ -115,9 +111,7 @@ def test_a_thin_wall_along_the_outline_as_a_step_and_in_the_script(tmp_path):
     inner = 80 * 50 - (4 - np.pi) * 1
     assert ran["base"].summary["volume"] == pytest.approx((outer - inner) * 12, rel=2e-3)
     assert any(n.startswith("Base/side/in/") for n in ran["base"].summary["face_names"])
-    script = tmp_path / "model.py"
-    script.write_text(model_script("Bracket", list(ran.values())))
-    said = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
-    assert float(said.split()[1]) == pytest.approx(ran["base"].summary["volume"], rel=1e-6)
+    b = rebuilt()
+    built_alone(steps, Scratch(b.store), b.file, tmp_path)
     steps[-1]["draft"] = {"value": 2.0, "source": "typed"}
     assert run(steps)["base"].status == "failed" and "upright" in run(steps)["base"].says

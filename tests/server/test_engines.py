@@ -227,7 +227,8 @@ def test_the_web_server_loads_none_of_what_computes():
 
 
 def test_every_file_to_hand_on_has_its_writer():
-    from deftmason.server.engines.places import FILES
-    from deftmason.server.engines.work.giving import _WRITERS
+    from deftmason.core.deliver.check_files import PROOF_FILES as PROOF_WRITERS
+    from deftmason.core.deliver.goods import GOODS
+    from deftmason.server.engines.places import FILES, PROOF_FILES
 
-    assert set(FILES) == set(_WRITERS)
+    assert set(FILES) == set(GOODS) and set(PROOF_FILES) == set(PROOF_WRITERS)

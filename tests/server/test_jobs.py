@@ -113,7 +113,7 @@ def test_sketch_body_check_and_deliver(api, framed, tmp_path):
     for key, what, extra in (
         (stones(view)["scan"]["key"], "scan", ""),
         (stones(view)["body"]["key"], "body", ""),
-        (proof["key"], "deviation", f"?scan={proof['scan_key']}"),
+        (proof["key"], "tide", f"?scan={proof['scan_key']}"),
     ):
         assert len(api.call("GET", f"/jobs/{job}/geometry/{key}/{what}{extra}")) > 1000
     assert api.call("GET", f"/jobs/{job}/picture.png")[:4] == b"\x89PNG"

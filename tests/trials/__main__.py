@@ -12,6 +12,7 @@ AREAS = (
     "picks",
     "sections",
     "deviation",
+    "checks",
     "clean",
     "join",
     "zones",
@@ -20,6 +21,11 @@ AREAS = (
     "repeats",
     "draft",
     "holes",
+    "tubes",
+    "helices",
+    "ridges",
+    "surfaces",
+    "nets",
 )
 
 

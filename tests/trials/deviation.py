@@ -73,7 +73,8 @@ def _from_file(body: Body, suffix: str) -> Body:
     from OCP.BRepTools import BRepTools
     from OCP.IGESControl import IGESControl_Writer
 
-    from deftmason.core.kernel.files import read_model, write_step
+    from deftmason.core.kernel.files import read_model
+    from deftmason.core.kernel.writing import write_step
 
     with tempfile.TemporaryDirectory() as folder:
         path = f"{folder}/body{suffix}"
@@ -99,8 +100,11 @@ def case(seed: int) -> list[Outcome]:
         part, scale, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * size * rng.choice([0, 1, 30])
     )
     if rng.uniform() < 0.3:
-        other = as_splines(body)
-        if other.is_valid:
+        try:
+            other = as_splines(body)
+        except Exception:  # the kernel cannot turn every ring into splines
+            other = None
+        if other is not None and other.is_valid:
             body, family = other, f"{family} as splines"
     if rng.uniform() < 0.3:
         body, family = _from_file(body, str(rng.choice([".step", ".igs", ".brep"]))), f"{family}, from file"

@@ -2,12 +2,37 @@
 
 import pytest
 
-from . import clean, deviation, draft, fits, holes, join, picks, repeats, sections, symmetry, traces, zones
+from . import (
+    checks,
+    clean,
+    deviation,
+    draft,
+    fits,
+    helices,
+    holes,
+    join,
+    nets,
+    picks,
+    repeats,
+    ridges,
+    sections,
+    surfaces,
+    symmetry,
+    traces,
+    tubes,
+    zones,
+)
 from .report import RIGHT, WRONG
 
 SEEDS = [
     (deviation, [0, 1, 2, 3, 4, 5, 7, 9]),
     (fits, [0, 1, 2, 3]),
+    (checks, [0, 1, 5, 11]),
+    (tubes, [0, 5, 7, 14, 19]),
+    (helices, [2, 5, 10, 18]),
+    (ridges, [2, 3, 6, 11, 20]),
+    (surfaces, [5, 7, 8, 11]),
+    (nets, [0, 1, 2, 6, 10]),
     (sections, [0, 3, 5, 7, 9, 16]),
     (picks, [13]),
     (clean, [0, 1, 3, 7]),

@@ -21,7 +21,7 @@ def server(tmp_path_factory):
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the screens first: make build"
     s = Server(tmp_path_factory.mktemp("served"))
     s.manage("migrate")
-    s.manage("load_demo", "--spacing", "0.62")
+    s.manage("load_demo", "--spacing", "0.62", "--without-curved")
     s.start()
     yield s
     s.stop()

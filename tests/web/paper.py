@@ -33,7 +33,8 @@ class Paper:
     def traced(self):
         """Wait until a trace is on the paper and the paper is fitted to it."""
         self.page.locator("svg path[stroke-linejoin], svg g[stroke='#C9B48A'] path").first.wait_for(state="attached")
-        self.page.wait_for_timeout(400)
+        self.settled()
+        self.page.wait_for_timeout(250)
 
     def take(self, group: str, tool: str):
         self.strip.get_by_role("button", name=group, exact=True).first.click()
@@ -89,7 +90,7 @@ class Paper:
     def settled(self):
         """Wait until nothing is being solved."""
         self.page.wait_for_timeout(250)
-        self.page.wait_for_function("!document.querySelector('.paper-foot')?.innerText.includes('solving')")
+        self.page.wait_for_function("!/solving|cutting/.test(document.querySelector('.paper-foot')?.innerText)")
         self.page.wait_for_timeout(150)
 
     def entities(self) -> dict:

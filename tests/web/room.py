@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 
 import numpy as np
@@ -41,9 +42,32 @@ class Room:
         box = self.page.locator("canvas").bounding_box()
         self.page.mouse.click(box["x"] + at["x"], box["y"] + at["y"])
 
+    def look(self, normal):
+        """Turn the view to what faces so."""
+        n = self.shown(np.zeros(3), np.array(normal, float))[1]
+        self.page.evaluate(
+            """(n) => {
+                const s = document.querySelector('canvas').mason
+                s.lookAlong(s.camera.position.clone().set(...n))
+                s.fit(false)
+            }""",
+            list(n),
+        )
+
     def tool(self, stage: str, name: str):
         self.page.get_by_role("navigation", name="Stages").get_by_role("button", name=stage, exact=True).click()
-        self.page.get_by_role("complementary", name="Bench").get_by_role("button", name=name).first.click()
+        bench = self.page.get_by_role("complementary", name="Bench")
+        bench.get_by_role("button", name=re.compile(f"^{re.escape(name)}")).first.click()
+
+    def in_frame(self, matrix: np.ndarray):
+        """Wait until the view shows the scan where a frame has it: a click before that would meet another place."""
+        self.page.wait_for_function(
+            """(m) => {
+                const now = document.querySelector('canvas')?.mason?.layers.scan.spec?.matrix
+                return now && m.every((row, i) => row.every((v, k) => Math.abs(v - now[i][k]) < 1e-6))
+            }""",
+            arg=np.asarray(matrix).tolist(),
+        )
 
     def name(self, text: str):
         self.page.get_by_role("complementary", name="Bench").get_by_label("name", exact=True).fill(text)

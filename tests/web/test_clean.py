@@ -228,7 +228,6 @@ def test_marking_by_outline_and_brush_front_and_through(server, truth, page):
     draw(square)
     through = marked()
     assert through > 1.8 * front
-    shot(page, "marking")
     page.get_by_label("Mark by").select_option("brush")
     page.get_by_role("button", name="take away").click()
     page.get_by_label("Brush radius").fill("3")

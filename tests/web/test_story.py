@@ -60,7 +60,6 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.locator('[data-figure="facets"]').wait_for()
     few = int(room.figure("facets").replace(",", ""))
     assert few > 3000
-    shot(page, "picking")
     page.keyboard.press("[")
     for _ in range(9):
         page.keyboard.press("[")
@@ -192,12 +191,12 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.get_by_role("button", name="Deliver", exact=True).click()
     shot(page, "deliver")
     for label, file in (
-        ("Model as STEP", "model.step"),
-        ("Model as STL", "model.stl"),
-        ("Scan as PLY", "scan.ply"),
-        ("Base outline as DXF", "base.dxf"),
-        ("Parametric script", "model.py"),
-        ("Recipe", "recipe.json"),
+        ("Model: STEP", "model.step"),
+        ("Model: STL", "model.stl"),
+        ("Scan: PLY", "scan.ply"),
+        ("Base outline, DXF", "base.dxf"),
+        ("History: Script", "model.py"),
+        ("History: Recipe every step", "recipe.json"),
     ):
         with page.expect_download() as d:
             page.get_by_role("link", name=re.compile(label)).click()

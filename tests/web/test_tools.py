@@ -67,12 +67,12 @@ def test_a_stage_lists_its_tools_and_says_what_is_missing(server, page):
     assert bench(page).get_by_role("button", name=re.compile("^Match by themselves")).is_disabled()
     bench(page).get_by_text("Needs two scans or more").first.wait_for()
     stages.get_by_role("button", name="Check", exact=True).click()
-    bench(page).get_by_text("Set a frame first").wait_for()
+    bench(page).get_by_text("Lay a body, or bring in a model").wait_for()
     stages.get_by_role("button", name="Zones", exact=True).click()
     bench(page).get_by_text("click a face to see what can be made of it").wait_for()
     # The finder says it too, and Enter on it starts nothing.
     find(page, "fillet")
-    page.get_by_role("dialog").get_by_text("Set a frame first").wait_for()
+    page.get_by_role("dialog").get_by_text("Set a frame first").first.wait_for()
     page.keyboard.press("Escape")
     assert bench(page).get_by_role("button", name="Drop").count() == 0
 

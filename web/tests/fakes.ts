@@ -71,3 +71,10 @@ export const built = () => [
   stone('base', 'extrude', 'body', { inputs: ['outline', 'scan', 'axes'] }),
   stone('round', 'fillet', 'body', { inputs: ['base', 'scan', 'axes'], betters: 'base' }),
 ]
+
+/** A curve that is laid, a helix with its pitch. */
+export const screw = () =>
+  stone('screw', 'helix', 'curve', {
+    inputs: ['scan', 'axes'],
+    told: { pitch: 2, shown: [], closed: false },
+  })

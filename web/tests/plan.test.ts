@@ -1,6 +1,7 @@
 // @vitest-environment jsdom
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 import { nextTick } from 'vue'
+import { useProving } from '../src/check/proving'
 import { useDetails } from '../src/state/details'
 import { across, isJoining, planOf } from '../src/view3d/plan'
 import { COLOURS, STONES, times } from '../src/view3d/stone'
@@ -49,9 +50,25 @@ describe('what the view draws', () => {
     room.shown.reset()
     room.shown.stage = 'Check'
     room.shown.show.tide = true
+    const told = {
+      tolerance: 0.2,
+      low: 0.1,
+      histogram: { counts: [], edges: [-1, 1] },
+      matrix: [],
+      on_model: true,
+    }
+    const fetched = async () => new Response(JSON.stringify({ key: 'key of map', summary: told }))
+    vi.stubGlobal('fetch', fetched)
+    planOf(room) // what the check tells is asked for
+    await vi.waitFor(() => expect(useProving().told).toBeTruthy())
+    await nextTick()
     const plan = planOf(room)
-    expect(plan.tide).toMatchObject({ key: 'key of map', scan: 'key of scan', name: null })
-    expect([plan.scanOn, plan.bodyOn]).toEqual([true, false])
+    const band = { high: 0.2, low: 0.1, reach: 1 }
+    expect(plan.deviation).toMatchObject({ key: 'key of map', what: 'tide', scan: 'key of scan', ...band })
+    expect([plan.scanOn, plan.bodyOn]).toEqual([false, false])
+    useProving().on = 'model'
+    expect(planOf(room).deviation).toMatchObject({ key: 'key of map', what: 'faith', scan: null })
+    vi.unstubAllGlobals()
   })
 
   it('is what was hidden or shown alone in the yard', () => {
@@ -86,7 +103,7 @@ describe('what the view draws', () => {
     }
     expect(planOf(room).scan?.key).toBe('smoothed')
     room.shown.show.moved = true
-    expect(planOf(room).tide).toMatchObject({ key: 'smoothed', name: 'moved', reach: null })
+    expect(planOf(room).tide).toMatchObject({ key: 'smoothed', name: 'moved' })
     room.shown.show.after = false
     expect(planOf(room).scan?.key).toBe('key of scan')
     expect(planOf(room).tide).toBeNull()

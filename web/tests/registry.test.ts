@@ -12,7 +12,7 @@ import {
   toolGroups,
 } from '../src/kinds/registry'
 import { STAGE_KEYS } from '../src/kinds/stages'
-import { built, roomWith, stone } from './fakes'
+import { built, roomWith, stone, screw } from './fakes'
 
 describe('the registry', () => {
   beforeEach(() => localStorage.clear())
@@ -33,15 +33,20 @@ describe('the registry', () => {
   it('says what is missing until it is there', () => {
     const empty = roomWith([])
     for (const t of allTools()) if (t.fits(empty)) expect(t.needs(empty), t.id).toMatch(/\.$/)
-    const full = roomWith(built())
+    const full = roomWith([...built(), screw()])
     const missing = allTools().filter((t) => t.fits(full) && t.needs(full))
-    // One scan has nothing to be joined to, one body nothing to be combined with.
-    expect(missing.filter((t) => t.stage !== 'Join').map((t) => t.id)).toEqual(['combine bodies'])
+    // One scan has nothing to be joined to, one body nothing to be combined with, one sketch nothing to be
+    // lofted to.
+    expect(missing.filter((t) => t.stage !== 'Join').map((t) => t.id)).toEqual([
+      'loft',
+      'stitch',
+      'combine bodies',
+    ])
   })
 
   it('starts every tool that is not missing anything with a record of its kind, its slots known', () => {
     for (const t of allTools()) {
-      const room = roomWith([...built(), stone('scan_2', 'scan', 'scan')])
+      const room = roomWith([...built(), screw(), stone('scan_2', 'scan', 'scan')])
       if (!t.fits(room) || t.needs(room)) continue
       const record = t.record(room)
       expect(record.name, t.id).toBeTruthy()

@@ -65,6 +65,19 @@ describe('the job', () => {
     expect(room.job.job?.revision).toBe(3)
   })
 
+  it('has laid anew what stays unlaid with nobody at work on it', async () => {
+    const left = built().map((s, k, all) => (k === all.length - 1 ? { ...s, status: 'pending' as const } : s))
+    const room = roomWith(left)
+    const still = { revision: 1, working: false, proofs: 0 }
+    server.on('GET', '/jobs/1', job(1, { stones: left })).on('GET', '/jobs/1/stamp', still)
+    server.on('POST', '/jobs/1/tasks/retry', job(1))
+    await room.job.refresh()
+    await vi.advanceTimersByTimeAsync(3 * 1200)
+    expect(server.asked.some((a) => a.path.endsWith('/retry'))).toBe(false)
+    await vi.advanceTimersByTimeAsync(5 * 1200)
+    expect(server.asked.filter((a) => a.path.endsWith('/retry')).length).toBe(1)
+  })
+
   it('shows the newer job where a change is refused, and says why', async () => {
     const room = roomWith(built())
     const refused = { code: 'conflict', message: 'The job was changed meanwhile.', job: job(5) }

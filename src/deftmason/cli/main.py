@@ -309,6 +309,111 @@ def frame(
 
 
 @app.command()
+def tube(
+    file: str,
+    seed: Annotated[str | None, typer.Option("--seed", help="x,y,z near the one tube that is wanted.")] = None,
+    guide: Annotated[
+        str | None, typer.Option("--guide", help='Its two ends and places it goes by: "x,y,z x,y,z …".')
+    ] = None,
+    diameter: Annotated[float | None, typer.Option("--diameter", help="Known diameter, mm; it is kept.")] = None,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured if not given.")
+    ] = None,
+    step: Annotated[str | None, typer.Option("--step", help="Write the tubes as solids (.step).")] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Read the tubes in a scan of their outside, with their bend tables."""
+    from .curving import read_tubes_of
+
+    answer = read_tubes_of(
+        file,
+        units=units,
+        seed=_vector(seed, "seed"),
+        guide=guide,
+        diameter=diameter,
+        noise=noise,
+        step=step,
+        progress=_bar(progress),
+    )
+    rows = []
+    for n, t in enumerate(answer["tubes"], 1):
+        rows.append(f"tube {n}: diameter {t['diameter']:.4f} mm, rms {t['rms']:.4f} mm, seen {t['seen']:.0%}")
+        rows += [
+            f"  {b['length']:>10.3f} mm  turned {b['rotation_deg']:>8.2f}°  bend {b['angle_deg']:>7.2f}°"
+            f"  radius {b['radius']:.3f} mm"
+            for b in t["bend_table"]
+        ]
+        rows.append(f"  {t['end_length']:>10.3f} mm")
+    _print(
+        answer, as_json, [*rows, f"{len(answer['tubes'])} tubes, {answer['unexplained']:.0%} of the area is of none"]
+    )
+    if not answer["tubes"]:
+        raise typer.Exit(4)
+
+
+@app.command()
+def helix(
+    file: str,
+    axis: Annotated[str | None, typer.Option("--axis", help='Held to this axis: "px,py,pz dx,dy,dz".')] = None,
+    noise: Annotated[
+        float | None, typer.Option("--noise", help="Scatter of the scan, mm; measured if not given.")
+    ] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Read the thread or screw in a scan: axis, hand, starts, pitch, radii."""
+    from .curving import read_helix_of
+
+    h = read_helix_of(file, units=units, axis=axis, noise=noise, progress=_bar(progress))
+    rows = []
+    if h["axis"]:
+        pitch = f"pitch {h['pitch']:.5g} ± {2 * h['uncertainty']['pitch']:.2g} mm"
+        rows.append(f"{h['hand']}-hand, {h['starts']} starts, {pitch}, {h['turns']:.2f} turns, rms {h['rms']:.4f} mm")
+        rows += [
+            f"  height {s['height']:>9.3f}  pitch {s['pitch']:.4f}  crest {s['crest_radius']:.4f}"
+            f"  root {s['root_radius']:.4f} mm"
+            for s in h["stations"]
+        ]
+        if h["standard"]:
+            rows.append(f"{h['standard']['name']}, costs {h['standard']['costs']:.4f} mm rms")
+    _print(h, as_json, rows)
+    if not h["axis"]:
+        raise typer.Exit(4)
+
+
+@app.command()
+def surface(
+    file: str,
+    out: Annotated[str, typer.Option("--out", help="Write the solid here (.step).")],
+    within: Annotated[
+        float | None, typer.Option("--within", help="How near 95 % of the scan is to lie, mm; as near as its noise.")
+    ] = None,
+    patches: Annotated[int | None, typer.Option("--patches", help="At most so many patches; 60 if not given.")] = None,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    units: Units = "mm",
+    as_json: Json = False,
+) -> None:
+    """Make a closed organic mesh a solid of smooth patches."""
+    from .surfacing import surface_of
+
+    s = surface_of(file, units=units, out=out, within=within, patches=patches, progress=_bar(progress))
+    d, j = s["deviation"], s["joints"]
+    sound = "valid and closed" if s["valid"] and s["closed"] else "not a valid closed solid"
+    rows = [
+        f"{s['patches']} patches, {sound}, volume {s['volume']:.6g} mm³",
+        f"95 % of the scan within {d['p95']:.4g} mm, rms {d['rms']:.4g}, farthest {d['max']:.4g} mm",
+        f"joints: {j['angle_p95_deg']:.2g}° at 95 % of their length, {j['angle_max_deg']:.2g}° at most, "
+        f"gap {j['gap_max']:.2g} mm",
+    ]
+    _print(s, as_json, [*rows, *s["warnings"]])
+    if not (s["valid"] and s["closed"]) or (within is not None and d["p95"] > within):
+        raise typer.Exit(4)
+
+
+@app.command()
 def cut(
     file: str,
     at: Annotated[str, typer.Option("--at", help="x,y,z of a point of the plane.")],
@@ -415,69 +520,79 @@ def _writable(path: str) -> None:
 @app.command()
 def check(
     scan: Annotated[str, typer.Option("--scan", help="Mesh or cloud file.")],
-    model: Annotated[str, typer.Option("--model", help="STEP, IGES or B-rep file.")],
-    tolerance: Annotated[float, typer.Option("--tolerance", help="Half width of the band, mm.")] = 0.1,
+    model: Annotated[str, typer.Option("--model", help="STEP, IGES or B-rep file, or another scan's mesh.")],
+    tolerance: Annotated[float, typer.Option("--tolerance", help="Allowed outward, mm.")] = 0.1,
+    low: Annotated[float | None, typer.Option("--low", help="Allowed inward, mm; as outward if not given.")] = None,
     reach: Annotated[float | None, typer.Option("--reach", help="Points farther off are not answered, mm.")] = None,
     angle: Annotated[
         float | None, typer.Option("--angle", help="Points turned away more are not answered, degrees.")
     ] = None,
+    fineness: Annotated[
+        float | None, typer.Option("--fineness", help="Measure within facets longer than this too, mm.")
+    ] = None,
+    near_edges: Annotated[
+        float | None, typer.Option("--near-edges", help="Points nearer to an edge of the model are not answered, mm.")
+    ] = None,
+    best_fit: Annotated[bool, typer.Option("--best-fit", help="Lay the scan onto the model first.")] = False,
+    rules: Annotated[str | None, typer.Option("--rules", help="Faces' own tolerances (.json).")] = None,
     csv: Annotated[str | None, typer.Option("--csv", help="Write every point's distance.")] = None,
+    table: Annotated[str | None, typer.Option("--table", help="Write a row a face (.csv).")] = None,
     map_: Annotated[str | None, typer.Option("--map", help="Write a coloured mesh (.ply or .glb).")] = None,
+    picture: Annotated[str | None, typer.Option("--picture", help="Write a picture (.png).")] = None,
+    proof: Annotated[str | None, typer.Option("--proof", help="Write all it says (.json).")] = None,
     report: Annotated[str | None, typer.Option("--report", help="Write a PDF report.")] = None,
     units: Units = "mm",
     progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Measure a scan against a model's true surface."""
-    for name, value in (("tolerance", tolerance), ("reach", reach), ("angle", angle)):
+    """Measure a scan against a model's true surface, or against another scan."""
+    numbers = {
+        "tolerance": tolerance, "low": low, "reach": reach, "angle": angle, "fineness": fineness,
+        "near-edges": near_edges,
+    }  # fmt: skip
+    for name, value in numbers.items():
         if value is not None and not 0 < value < float("inf"):
             raise BadArgument(f"--{name} must be above 0.", field=name)
-    for path, suffixes in ((csv, None), (map_, (".ply", ".glb")), (report, (".pdf",))):
+    outputs = {
+        csv: None, table: (".csv",), map_: (".ply", ".glb"), picture: (".png",), proof: (".json",), report: (".pdf",)
+    }  # fmt: skip
+    for path, suffixes in outputs.items():
         if path:
             _writable(path)
             if suffixes and not path.lower().endswith(suffixes):
                 raise BadArgument(f"{path}: write it as {' or '.join(suffixes)}.", field="out")
-    from ..core.check.deviation import ModelSurface
-    from ..core.check.statistics import summary
-    from ..core.kernel.files import read_model
-    from ..core.scan.files import read_scan
-    from ..core.scan.mesh import TriMesh
+    from .checking import check_files
 
-    read = read_scan(scan, units)
-    body = read_model(model)
-    begin = time.perf_counter()
-    s = read.scan
-    points = s.vertices if isinstance(s, TriMesh) else s.points
-    normals = s.angle_normals if isinstance(s, TriMesh) else s.normals
-    surface = ModelSurface(body)
-    found = surface.distances(
-        points, normals if angle is not None else None, reach=reach, angle_deg=angle, progress=_bar(progress)
+    files = {
+        "points.csv": csv, "table.csv": table, "map": map_, "view.png": picture, "proof.json": proof,
+        "report.pdf": report,
+    }  # fmt: skip
+    answer = check_files(
+        scan,
+        model,
+        units=units,
+        tolerance=tolerance,
+        low=low,
+        reach=reach,
+        angle=angle,
+        fineness=fineness,
+        near_edges=near_edges,
+        best_fit=best_fit,
+        rules=rules,
+        files={k: v for k, v in files.items() if v},
+        progress=_bar(progress),
     )
-    spacing = s.median_edge if isinstance(s, TriMesh) else _spacing(points)
-    answer = summary(surface, points, found, tolerance, spacing)
-    answer |= {"warnings": read.warnings + surface.warnings(), "seconds": time.perf_counter() - begin}
-    from ..core.deliver.check_files import write_check_csv, write_check_map, write_check_report
-
-    if csv:
-        write_check_csv(csv, points, found, body.face_names)
-    if map_:
-        write_check_map(map_, s, found, tolerance)
-    if report:
-        write_check_report(report, os.path.basename(scan), os.path.basename(model), answer, found)
+    within = f"+{tolerance:g} −{low:g} mm" if low else f"±{tolerance:g} mm"
     rms = (
         "none answered"
         if answer["rms"] is None
-        else f"rms {answer['rms']:.4f} mm, {answer['within']:.1%} within ±{tolerance:g} mm"
+        else f"rms {answer['rms']:.4f} mm, {answer['within']:.1%} within {within}"
     )
-    _print(answer, as_json, [f"{answer['answered']:,} of {answer['points']:,} points answered, {rms}"])
-
-
-def _spacing(points) -> float:
-    import numpy as np
-    from scipy.spatial import cKDTree
-
-    some = points[:: max(1, len(points) // 5000)]
-    return float(np.median(cKDTree(points).query(some, k=2)[0][:, 1])) if len(points) > 1 else 0.0
+    verdicts = [
+        f"{r['name']}: {'not judged' if r['passes'] is None else 'passes' if r['passes'] else 'fails'}"
+        for r in answer["rules"]
+    ]
+    _print(answer, as_json, [f"{answer['answered']:,} of {answer['points']:,} points answered, {rms}", *verdicts])
 
 
 def _pairs(items: list[str], option: str) -> dict[str, str]:

@@ -13,10 +13,11 @@ from ..core.progress import Progress
 if TYPE_CHECKING:
     from ..core.scan.mesh import TriMesh
 
-__all__ = ["read_frames_of", "read_symmetry_of", "read_zones_of"]
+__all__ = ["above", "mesh_from", "read_frames_of", "read_symmetry_of", "read_zones_of"]
 
 
-def _mesh(file: str, units: str, what: str) -> tuple[TriMesh, list[str]]:
+def mesh_from(file: str, units: str, what: str) -> tuple[TriMesh, list[str]]:
+    """The mesh of a file and what is to be said of it; ``what`` needs one."""
     from ..core.scan.files import read_scan
     from ..core.scan.mesh import TriMesh
 
@@ -28,7 +29,8 @@ def _mesh(file: str, units: str, what: str) -> tuple[TriMesh, list[str]]:
     return read.scan, list(read.warnings)
 
 
-def _above(name: str, value: float | None) -> None:
+def above(name: str, value: float | None) -> None:
+    """Raises `BadArgument` unless a length is above 0, where there is one."""
     if value is not None and not 0 < value < float("inf"):
         raise BadArgument(f"--{name} must be above 0.", field=name)
 
@@ -37,11 +39,11 @@ def read_zones_of(
     file: str, *, units: str, noise: float | None, smallest: float | None, labels: str | None, progress: Progress
 ) -> dict:
     """The contract's answer to `zones`; writes the labels where asked."""
-    _above("noise", noise)
-    _above("smallest", smallest)
+    above("noise", noise)
+    above("smallest", smallest)
     if labels is not None and not labels.endswith(".npy"):
         raise BadArgument(f"--labels {labels}: write labels to a file that ends in .npy.", field="labels")
-    mesh, warnings = _mesh(file, units, "zones")
+    mesh, warnings = mesh_from(file, units, "zones")
     import numpy as np
 
     from ..core.scan.index import ScanIndex
@@ -81,8 +83,8 @@ def read_zones_of(
 
 def read_symmetry_of(file: str, *, units: str, noise: float | None, progress: Progress) -> dict:
     """The contract's answer to `symmetry`; its plane is None where none has half of the surface."""
-    _above("noise", noise)
-    mesh, warnings = _mesh(file, units, "symmetries")
+    above("noise", noise)
+    mesh, warnings = mesh_from(file, units, "symmetries")
     from ..core.frame.symmetry import symmetries
     from ..core.scan.index import ScanIndex
 
@@ -111,9 +113,9 @@ def read_symmetry_of(file: str, *, units: str, noise: float | None, progress: Pr
 
 def read_frames_of(file: str, *, units: str, noise: float | None, datums: str | None, progress: Progress) -> dict:
     """The contract's answer to `frame`: proposals, or the frame that the datums of a file give."""
-    _above("noise", noise)
+    above("noise", noise)
     wanted = None if datums is None else _datums(datums)
-    mesh, warnings = _mesh(file, units, "frames")
+    mesh, warnings = mesh_from(file, units, "frames")
     import numpy as np
 
     from ..core.frame.proposing import framed, proposals

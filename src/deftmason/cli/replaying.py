@@ -10,7 +10,7 @@ import time
 
 from ..core.deliver.script import model_script
 from ..core.errors import BadArgument, BadInput
-from ..core.kernel.files import write_step
+from ..core.kernel.writing import write_step
 from ..core.recipe.ledger import ledger, set_value
 from ..core.recipe.parse import parse_step
 from ..core.recipe.recipefile import read_recipe
@@ -131,7 +131,10 @@ def write_results(out: str, name: str, ran, replay, answer) -> None:
     if scan:
         mesh = replay.output(scan.step.id)
         write_scan(os.path.join(out, "scan.ply"), mesh.moved(replay.output(frames[-1].step.id)) if frames else mesh)
-    for file, text in (("model.py", model_script(name, ran)), ("check.json", json.dumps(answer["check"]))):
+    for file, text in (
+        ("model.py", model_script(name, ran, lambda i: replay.output(i, "body").to_bytes())),
+        ("check.json", json.dumps(answer["check"])),
+    ):
         part = os.path.join(out, file + ".part")
         with open(part, "w", encoding="utf-8") as f:
             f.write(text)

@@ -87,7 +87,21 @@ def warm(say=print) -> None:
         ]
         merge(dict(enumerate(seen)), join(seen).motions, resolution=2.0)
 
-    for step in (scanned, surveyed, picked, read, cut, written, joined):
+    def measured():
+        from ..core.check.deviation import ModelSurface
+        from ..core.check.measuring import Limits, measure
+        from ..core.check.targets import MeshSurface
+        from ..core.deliver.rendering import Eye, drawn
+        from ..core.kernel.features import Curve2D, PaperPlane, extrude
+
+        ring = [Curve2D("c", "circle", center=(0.0, 0.0), radius=20.0)]
+        plane = PaperPlane(np.zeros(3), np.array([0, 0, 1.0]), np.array([1.0, 0, 0]))
+        measure(scan[0], ModelSurface(extrude(ring, [], plane, 0.0, 40.0, "Body")), Limits())
+        measure(scan[0], MeshSurface(scan[0], "itself"), Limits())
+        v = scan[0].vertices
+        drawn(v, scan[0].faces, np.full(v.shape, 200), Eye.fitted(v, (0, -1, 0), (0, 0, 1), (90, 60)), (90, 60))
+
+    for step in (scanned, surveyed, picked, read, cut, written, joined, measured):
         begin = time.perf_counter()
         try:
             step()

@@ -39,12 +39,12 @@ const TRIES = 6
  * A request that is asked again, a little later each time, while the server is at work on others (nothing
  * was changed then).
  */
-async function asked(url: string, init?: RequestInit): Promise<Response> {
+async function asked(url: string, init?: RequestInit, tries = TRIES): Promise<Response> {
   for (let k = 1; ; k++) {
     const r = await fetch(url, init)
     if (
       r.status !== BUSY ||
-      k === TRIES ||
+      k === tries ||
       (
         await r
           .clone()
@@ -53,7 +53,7 @@ async function asked(url: string, init?: RequestInit): Promise<Response> {
       ).code !== 'busy'
     )
       return r
-    await pause(400 * k, init?.signal ?? undefined)
+    await pause(400 * Math.min(k, TRIES), init?.signal ?? undefined)
   }
 }
 
@@ -88,6 +88,19 @@ export async function call<T>(
   }
   if (!r.ok) await refuse(r)
   return (await r.json()) as T
+}
+
+const PATIENT = 40 // tries while a large file is written
+
+/** Have a file written by the server and hand it to the browser under a name. */
+export async function save(url: string, name: string): Promise<void> {
+  const r = await asked(url, undefined, PATIENT)
+  if (!r.ok) await refuse(r)
+  const at = URL.createObjectURL(await r.blob())
+  const a = document.createElement('a')
+  Object.assign(a, { href: at, download: name })
+  a.click()
+  window.setTimeout(() => URL.revokeObjectURL(at), 60_000)
 }
 
 const pause = (ms: number, signal?: AbortSignal) =>
@@ -127,7 +140,7 @@ export async function study<T>(
 
 /** Send a file with progress 0…1, and wait until it is read. */
 export async function send(file: File, progress: (share: number) => void): Promise<Brought> {
-  let said = await sent(file, progress)
+  let said = await sent<Brought | BroughtStudy>('/uploads', file, progress)
   while ('study' in said) {
     await pause(250)
     said = await call<Brought | BroughtStudy>('GET', `/uploads/${said.study}`)
@@ -135,22 +148,23 @@ export async function send(file: File, progress: (share: number) => void): Promi
   return said
 }
 
-function sent(file: File, progress: (share: number) => void): Promise<Brought | BroughtStudy> {
+/** Send a file to an address with progress 0…1; what is answered. */
+export function sent<T>(path: string, file: File, progress: (share: number) => void): Promise<T> {
   return new Promise((resolve, reject) => {
     const x = new XMLHttpRequest()
-    x.open('POST', '/api/uploads')
+    x.open('POST', `/api${path}`)
     x.setRequestHeader('X-CSRFToken', token())
     x.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1))
     x.onerror = () =>
       reject(new Refusal(0, 'offline', 'The server does not answer. Is it still running?', null))
     x.onload = () => {
-      let body: { code?: string; message?: string; field?: string | null } & Partial<Brought> = {}
+      let body: { code?: string; message?: string; field?: string | null } = {}
       try {
         body = JSON.parse(x.responseText || '{}')
       } catch {
         /* not JSON: say what the status says */
       }
-      if (x.status < 300) resolve(body as Brought)
+      if (x.status < 300) resolve(body as T)
       else
         reject(
           new Refusal(

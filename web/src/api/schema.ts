@@ -52,6 +52,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/checks/{step_id}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pins
+         * @description The notes of a check with what was measured at each.
+         */
+        get: operations["deftmason_server_jobs_proving_pins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/deliver/{what}": {
         parameters: {
             query?: never;
@@ -61,7 +81,10 @@ export interface paths {
         };
         /**
          * Deliver
-         * @description A file: model.step, model.stl, scan.ply, sketch.dxf (of a step), model.py or recipe.json.
+         * @description A file in the frame's coordinates: the model (model.step, .iges, .brep, .stl, .3mf, .glb), the scan (scan.ply,
+         *     .stl, .glb), a sketch or section (of a ``step``; .dxf, .svg), elements.step (all, or those named, parted by
+         *     commas), the drawing sheet (drawing.pdf, .svg, .dxf), model.py, recipe.json, recipe.zip. Triangles lie ``within``
+         *     mm.
          */
         get: operations["deftmason_server_jobs_giving_deliver"];
         put?: never;
@@ -141,9 +164,9 @@ export interface paths {
         };
         /**
          * Geometry
-         * @description A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with
-         *     the scan's key)
-         *     or also (a named array besides, with the key of the scan it belongs to).
+         * @description A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, tide (a
+         *     deviation on its scan, whose key is given), faith (on the model), difference (of the check ``name``, its key and
+         *     its scan's, from this one, on this one's scan) or also (a named array besides, with its scan's key).
          */
         get: operations["deftmason_server_jobs_looking_geometry"];
         put?: never;
@@ -194,6 +217,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/mends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mends
+         * @description Which numbers of the model, changed one by one, would take most of what is off; a study.
+         */
+        post: operations["deftmason_server_jobs_proving_mends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Model
+         * @description Lay a model made elsewhere as a body of a job.
+         */
+        post: operations["deftmason_server_jobs_shelf_bring_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/name": {
         parameters: {
             query?: never;
@@ -209,6 +272,46 @@ export interface paths {
         head?: never;
         /** Rename */
         patch: operations["deftmason_server_jobs_shelf_rename"];
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/packs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pack
+         * @description Put files and proofs into one zip with a contents sheet and checksums; a study that names the pack.
+         */
+        post: operations["deftmason_server_jobs_giving_pack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/packs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Packed
+         * @description A pack that was made a while ago.
+         */
+        get: operations["deftmason_server_jobs_giving_packed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/jobs/{job_id}/pick": {
@@ -284,7 +387,27 @@ export interface paths {
          * Keep
          * @description Keep a check as a proof, as it is now.
          */
-        post: operations["deftmason_server_jobs_giving_keep"];
+        post: operations["deftmason_server_jobs_proving_keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/proofs/compared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare
+         * @description What got better and what worse from one proof to another.
+         */
+        get: operations["deftmason_server_jobs_proving_compare"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -299,11 +422,33 @@ export interface paths {
             cookie?: never;
         };
         /** Reopen */
-        get: operations["deftmason_server_jobs_giving_reopen"];
+        get: operations["deftmason_server_jobs_proving_reopen"];
         put?: never;
         post?: never;
         /** Drop */
-        delete: operations["deftmason_server_jobs_giving_drop"];
+        delete: operations["deftmason_server_jobs_proving_drop"];
+        options?: never;
+        head?: never;
+        /** Rename */
+        patch: operations["deftmason_server_jobs_proving_rename"];
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/proofs/{proof_id}/files/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Proof File
+         * @description A proof as a file: report.pdf, points.csv, table.csv, proof.json, map.ply, map.glb or view.png (of one of its
+         *     views, by number).
+         */
+        get: operations["deftmason_server_jobs_proving_proof_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -854,6 +999,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/tide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tide
+         * @description The deviation of what is shown, for the colours alone; a study.
+         */
+        post: operations["deftmason_server_jobs_proving_tide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/transfers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin
+         * @description Send the model's history to the stand-in, feature by feature.
+         */
+        post: operations["deftmason_server_jobs_transferring_begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/transfers/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follow */
+        get: operations["deftmason_server_jobs_transferring_follow"];
+        put?: never;
+        post?: never;
+        /**
+         * Finish
+         * @description End a transfer, and the other side with it.
+         */
+        delete: operations["deftmason_server_jobs_transferring_finish"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/transfers/{number}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer
+         * @description Say what is done with the feature that the other side cannot build.
+         */
+        post: operations["deftmason_server_jobs_transferring_answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/transfers/{number}/elements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Elements
+         * @description Send datums and drawings that were made since, on their own.
+         */
+        post: operations["deftmason_server_jobs_transferring_send_elements"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/triangles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Triangles
+         * @description How many triangles the model would be handed on with.
+         */
+        get: operations["deftmason_server_jobs_giving_triangles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/undo": {
         parameters: {
             query?: never;
@@ -945,6 +1211,26 @@ export interface paths {
         get: operations["deftmason_server_jobs_stones_kind_schemas"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Elsewhere
+         * @description Open a job's recipe that was handed on with its scans (recipe.zip), as a job of one's own.
+         */
+        post: operations["deftmason_server_jobs_giving_open_elsewhere"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1167,12 +1453,143 @@ export interface components {
             /** What */
             what: string;
         };
+        /**
+         * BeadStep
+         * @description A round bar along edges or a curve, joined to the body.
+         */
+        BeadStep: {
+            /**
+             * Body
+             * @description The body it is laid on.
+             */
+            body: string;
+            /**
+             * Curve
+             * @description The curve it runs along; none: edges of the body.
+             * @default null
+             */
+            curve: string | null;
+            /** @description Of the bead, mm. */
+            diameter: components["schemas"]["Chosen"];
+            /**
+             * Edges
+             * @description Edges it runs along, as a fillet names them.
+             */
+            edges: [
+                string,
+                string,
+                string | number
+            ][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default bead
+             * @constant
+             */
+            kind: "bead";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * BeadTold
+         * @description ``path`` its pieces, ``length`` in mm, ``start`` the place and the way it begins in, in the frame.
+         */
+        BeadTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Length */
+            length: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Path */
+            path: {
+                [key: string]: unknown;
+            }[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Start */
+            start: number[][];
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /** Beginning */
         Beginning: {
             /** Height */
             height: number;
             /** Says */
             says: string;
+        };
+        /**
+         * BendTold
+         * @description A line of the bend table: the straight before it, its rotation against the bend before, how far it bends, how
+         *     wide; mm and degrees, rotations right-handed about the direction of travel.
+         */
+        BendTold: {
+            /** Angle Deg */
+            angle_deg: number;
+            /** Length */
+            length: number;
+            /** Radius */
+            radius: number;
+            /** Rotation Deg */
+            rotation_deg: number;
         };
         /**
          * BodyTold
@@ -1291,6 +1708,11 @@ export interface components {
         };
         /** Brought */
         Brought: {
+            /**
+             * Faces
+             * @default 0
+             */
+            faces: number;
             layout?: components["schemas"]["Layout"] | null;
             /** Name */
             name: string;
@@ -1318,6 +1740,14 @@ export interface components {
              * @default mm
              */
             units: string;
+            /** Upload */
+            upload: number;
+        };
+        /**
+         * BroughtModel
+         * @description One upload of a model file.
+         */
+        BroughtModel: {
             /** Upload */
             upload: number;
         };
@@ -1608,9 +2038,14 @@ export interface components {
         };
         /**
          * CheckStep
-         * @description A deviation map with a tolerance band and a reach.
+         * @description A deviation map with a tolerance band, a reach, a limit on angle and a fineness.
          */
         CheckStep: {
+            /**
+             * Also
+             * @description More bodies it is compared with.
+             */
+            also: string[];
             /**
              * Angle Deg
              * @description Points facing away more than this are not answered.
@@ -1619,7 +2054,7 @@ export interface components {
             angle_deg: number | null;
             /**
              * Body
-             * @description The body it is compared with.
+             * @description What it is compared with: a body, a foreign model, another scan, a datum, a sketch.
              */
             body: string;
             /**
@@ -1629,15 +2064,22 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Fineness
+             * @description Facets of the scan longer than this are measured between their corners too, mm.
+             * @default null
+             */
+            fineness: number | null;
+            /**
              * Formulas
              * @description What gives its numbers.
              */
             formulas: components["schemas"]["Formula"][];
             /**
              * Frame
-             * @description The frame the body lies in.
+             * @description The frame the body lies in; none: the scan's own coordinates.
+             * @default null
              */
-            frame: string;
+            frame: string | null;
             /**
              * Id
              * @description Unique within the job.
@@ -1650,10 +2092,39 @@ export interface components {
              */
             kind: "check";
             /**
+             * Laid
+             * @description Where the scan is: as it lies, or laid onto what it is compared with as well as it fits.
+             * @default as it lies
+             * @enum {string}
+             */
+            laid: "as it lies" | "best fit";
+            /**
+             * Low
+             * @description Allowed inward, mm; none: as outward.
+             * @default null
+             */
+            low: number | null;
+            /**
+             * Marks
+             * @description What of the scan is left out: damage, welds.
+             */
+            marks: components["schemas"]["MarkRecord"][];
+            /**
              * Name
              * @description What people call it.
              */
             name: string;
+            /**
+             * Near Edges
+             * @description Points nearer to an edge of the model are not answered, mm.
+             * @default null
+             */
+            near_edges: number | null;
+            /**
+             * Pins
+             * @description Notes at places.
+             */
+            pins: components["schemas"]["Pin"][];
             /**
              * Reach
              * @description Points farther off than this are not answered, mm.
@@ -1661,13 +2132,18 @@ export interface components {
              */
             reach: number;
             /**
+             * Rules
+             * @description What must hold.
+             */
+            rules: components["schemas"]["RuleRecord"][];
+            /**
              * Scan
              * @description The scan that is compared.
              */
             scan: string;
             /**
              * Tolerance
-             * @description Half width of the tolerance band, mm.
+             * @description Allowed outward, mm.
              * @default 0.1
              */
             tolerance: number;
@@ -1684,6 +2160,17 @@ export interface components {
              * @default 1
              */
             version: number;
+            /**
+             * Views
+             * @description Ways of looking that are kept.
+             */
+            views: components["schemas"]["ViewRecord"][];
+            /**
+             * Zones
+             * @description The surfaces by which it is told as well.
+             * @default null
+             */
+            zones: string | null;
         };
         /**
          * Chosen
@@ -1890,6 +2377,33 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * Compared
+         * @description Two proofs side by side, the first the earlier; ``same_scan`` where both were measured on the same places.
+         */
+        Compared: {
+            /** Faces */
+            faces: components["schemas"]["ComparedRow"][];
+            /** First */
+            first: number;
+            /** Same Scan */
+            same_scan: boolean;
+            /** Second */
+            second: number;
+            whole: components["schemas"]["ComparedRow"];
+        };
+        /**
+         * ComparedRow
+         * @description A face in both proofs; ``change`` of its rms in mm, less is better; none where one did not answer.
+         */
+        ComparedRow: {
+            /** Change */
+            change: number | null;
+            /** Face */
+            face: string;
+            first: components["schemas"]["Side"] | null;
+            second: components["schemas"]["Side"] | null;
         };
         /**
          * ConstructStep
@@ -2101,6 +2615,322 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * CurveOfStep
+         * @description A curve that follows what it was made of.
+         */
+        CurveOfStep: {
+            /** @description Cut off from its begin, mm; less than 0: made longer, straight on. */
+            begin: components["schemas"]["Chosen"];
+            /**
+             * Body
+             * @description The body.
+             * @default null
+             */
+            body: string | null;
+            /** @description Gaps so wide are closed by straight lines, mm. */
+            bridge: components["schemas"]["Chosen"];
+            /**
+             * Curve
+             * @description The curve.
+             * @default null
+             */
+            curve: string | null;
+            /**
+             * Curves
+             * @description The curves that are joined.
+             */
+            curves: string[];
+            /**
+             * Datum
+             * @description The plane.
+             * @default null
+             */
+            datum: string | null;
+            /** @description How far aside, to the left of its way, mm. */
+            distance: components["schemas"]["Chosen"];
+            /**
+             * Edges
+             * @description Its edges, one after the other, as a fillet names them.
+             */
+            edges: [
+                string,
+                string,
+                string | number
+            ][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Cut off from its end, mm; less than 0: made longer, straight on. */
+            end: components["schemas"]["Chosen"];
+            /**
+             * Entities
+             * @description Of the sketch, what is taken; none: all that is drawn.
+             */
+            entities: string[];
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default curveof
+             * @constant
+             */
+            kind: "curveof";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Near
+             * @description Of several, the one nearest to this place of the scan.
+             * @default null
+             */
+            near: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Other Body
+             * @description What it meets.
+             * @default null
+             */
+            other_body: string | null;
+            /**
+             * Other Sketch
+             * @description The sketch that is the other view of it.
+             * @default null
+             */
+            other_sketch: string | null;
+            /**
+             * Scan
+             * @description The scan that is cut.
+             * @default null
+             */
+            scan: string | null;
+            /**
+             * Sketch
+             * @description The sketch whose outline it is.
+             * @default null
+             */
+            sketch: string | null;
+            /**
+             * Turn Round
+             * @description It runs the other way.
+             * @default false
+             */
+            turn_round: boolean;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Way
+             * @description What it is made of.
+             * @default outline
+             * @enum {string}
+             */
+            way: "outline" | "views" | "edges" | "meeting" | "cut" | "aside" | "dropped" | "joined" | "part";
+        };
+        /**
+         * CurvePlace
+         * @description A place the curve goes through, in the scan's coordinates, or that of a datum or sketch it follows.
+         */
+        CurvePlace: {
+            /**
+             * Entity
+             * @description Of a sketch: its point, or an entity's end.
+             * @default null
+             */
+            entity: string | null;
+            /**
+             * Handle
+             * @description How the curve runs there; its length: how far it goes before it turns, mm.
+             * @default null
+             */
+            handle: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Of
+             * @description A datum, or a sketch, whose place it is.
+             * @default null
+             */
+            of: string | null;
+            /**
+             * Place
+             * @description Where, in the scan's coordinates, mm.
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Radius
+             * @description Of this corner, where it is not that of all, mm.
+             * @default null
+             */
+            radius: number | null;
+        };
+        /**
+         * CurveStep
+         * @description A spline or a polyline with rounded corners through places.
+         */
+        CurveStep: {
+            /**
+             * Begin Along
+             * @description An axis it leaves along, or a plane it leaves square to.
+             * @default null
+             */
+            begin_along: string | null;
+            /**
+             * Closed
+             * @description Its end is joined to its begin.
+             * @default false
+             */
+            closed: boolean;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * End Along
+             * @description An axis it arrives along, or a plane it arrives square to.
+             * @default null
+             */
+            end_along: string | null;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default curve
+             * @constant
+             */
+            kind: "curve";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A plane it is laid into.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Places
+             * @description Where it goes, in order.
+             */
+            places: components["schemas"]["CurvePlace"][];
+            /** @description Of its corners, mm. */
+            radius: components["schemas"]["Chosen"];
+            /**
+             * Runs
+             * @description Smooth in space, smooth along the scan, or straight with rounded corners.
+             * @default smooth
+             * @enum {string}
+             */
+            runs: "smooth" | "on the scan" | "straight";
+            /**
+             * Scan
+             * @description The scan whose coordinates its places are in.
+             */
+            scan: string;
+            /**
+             * Tension
+             * @description 0: as smooth as it can be; 1: straight from place to place.
+             * @default 0
+             */
+            tension: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * CurveTold
+         * @description What every step that gives a curve says of it: its ``length`` in mm, whether it is ``closed``, its ``pieces`` in
+         *     the frame, and places along it for the eye in the scan's coordinates (``shown``).
+         */
+        CurveTold: {
+            /** Closed */
+            closed: boolean;
+            /** Length */
+            length: number;
+            /** Pieces */
+            pieces: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Readings
+             * @default {}
+             */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Shown */
+            shown: number[][];
         };
         /**
          * CutOffStep
@@ -2461,37 +3291,113 @@ export interface components {
             /** Size */
             size: number;
         };
-        /** DeviationTold */
+        /**
+         * DeviationTold
+         * @description ``matrix`` leads from the scan's coordinates to those that were measured in; ``size`` is what it was compared
+         *     with, across.
+         */
         DeviationTold: {
+            /**
+             * Against
+             * @default
+             */
+            against: string;
             /** Answered */
             answered: number;
             /** Faces */
-            faces: components["schemas"]["FaceTold"][];
+            faces: components["schemas"]["RowTold"][];
+            /**
+             * Finer
+             * @default false
+             */
+            finer: boolean;
             histogram: components["schemas"]["TideHistogram"];
+            /**
+             * Low
+             * @default null
+             */
+            low: number | null;
+            /**
+             * Matrix
+             * @default []
+             */
+            matrix: number[][];
             /** Max */
             max: number | null;
             /** Mean */
             mean: number | null;
             /** Min */
             min: number | null;
+            /**
+             * On Model
+             * @default false
+             */
+            on_model: boolean;
+            /**
+             * Own Points
+             * @default 0
+             */
+            own_points: number;
             /** P95 */
             p95: number | null;
             /** Points */
             points: number;
+            /** @default null */
+            position: components["schemas"]["PositionTold"] | null;
+            /**
+             * Regions
+             * @default []
+             */
+            regions: components["schemas"]["RegionTold"][];
             /** Rms */
             rms: number | null;
+            /**
+             * Rules
+             * @default []
+             */
+            rules: components["schemas"]["RuleTold"][];
             /**
              * Says
              * @description In a few words, for lists.
              * @default
              */
             says: string;
+            /**
+             * Size
+             * @default 0
+             */
+            size: number;
+            /**
+             * Spacing
+             * @default 0
+             */
+            spacing: number;
+            /**
+             * Spread
+             * @default null
+             */
+            spread: number | null;
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["RowTold"][];
             /** Tolerance */
             tolerance: number;
             /** Unseen Area */
             unseen_area: number;
+            /**
+             * Verdict
+             * @default
+             */
+            verdict: string;
             /** Within */
             within: number | null;
+            /**
+             * Zones
+             * @default []
+             */
+            zones: components["schemas"]["RowTold"][];
         };
         /**
          * DraftLaying
@@ -2898,22 +3804,27 @@ export interface components {
             /** Volume */
             volume: number;
         };
-        /** FaceTold */
-        FaceTold: {
-            /** Face */
-            face: string;
+        /**
+         * FeatureView
+         * @description ``state``: waiting, building, built, as shape, skipped, unknown, failed. Volumes in mm³, here and there.
+         */
+        FeatureView: {
+            /** Here */
+            here: number | null;
+            /** Id */
+            id: string;
             /** Kind */
             kind: string;
-            /** Mean */
-            mean: number | null;
-            /** P95 */
-            p95: number | null;
-            /** Points */
-            points: number;
-            /** Rms */
-            rms: number | null;
-            /** Within */
-            within: number | null;
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Seconds */
+            seconds: number | null;
+            /** State */
+            state: string;
+            /** There */
+            there: number | null;
         };
         /** FigureView */
         FigureView: {
@@ -3195,6 +4106,23 @@ export interface components {
             what: string;
         };
         /**
+         * Good
+         * @description A file of a pack: which, of what step, its triangles within so many mm, only these elements (none: all).
+         */
+        Good: {
+            /**
+             * Elements
+             * @default []
+             */
+            elements: string[];
+            /** Step */
+            step?: string | null;
+            /** What */
+            what: string;
+            /** Within */
+            within?: number | null;
+        };
+        /**
          * HealStep
          * @description Faces taken off a body, those around them grown until they meet.
          */
@@ -3267,6 +4195,226 @@ export interface components {
             repeats: boolean;
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * HelixStep
+         * @description A screw line along a ridge or groove: pitch, turns and height, of which one follows.
+         */
+        HelixStep: {
+            /**
+             * Begins
+             * @description A datum or a sketch with the place it begins at; none: as read.
+             * @default null
+             */
+            begins: string | null;
+            /**
+             * Begins Entity
+             * @description Of a sketch, its point or an entity's end.
+             * @default null
+             */
+            begins_entity: string | null;
+            /** @description Radius of the crest at its begin, mm. */
+            crest: components["schemas"]["Chosen"];
+            /** @description Radius of the crest at its end, mm. */
+            crest_end: components["schemas"]["Chosen"];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Even
+             * @description Pitch and radii are called even, whatever the scan says.
+             * @default false
+             */
+            even: boolean;
+            /**
+             * Following
+             * @description Which of the three comes from the other two.
+             * @default turns
+             * @enum {string}
+             */
+            following: "pitch" | "turns" | "height";
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Hand
+             * @description Which way it winds.
+             * @default as read
+             * @enum {string}
+             */
+            hand: "as read" | "right" | "left";
+            /** @description Along the axis, mm. */
+            height: components["schemas"]["Chosen"];
+            /**
+             * Held
+             * @description The axis it is held to; none: its own.
+             * @default null
+             */
+            held: string | null;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default helix
+             * @constant
+             */
+            kind: "helix";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description Whether the line runs along the crest or the root.
+             * @default crest
+             * @enum {string}
+             */
+            on: "crest" | "root";
+            /**
+             * @description A place on the ridge or groove.
+             * @default null
+             */
+            pick: components["schemas"]["Pick"] | null;
+            /**
+             * Pins
+             * @description Where it was bent by hand.
+             */
+            pins: components["schemas"]["PinRecord"][];
+            /** @description From one ridge to the next, mm. */
+            pitch: components["schemas"]["Chosen"];
+            /** @description Radius of the root at its begin, mm. */
+            root: components["schemas"]["Chosen"];
+            /** @description Radius of the root at its end, mm. */
+            root_end: components["schemas"]["Chosen"];
+            /** @description Turns it runs in by, at its begin. */
+            run_in: components["schemas"]["Chosen"];
+            /** @description Turns it runs out in, at its end. */
+            run_out: components["schemas"]["Chosen"];
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Shift
+             * @description Moved along its axis by hand, mm.
+             * @default 0
+             */
+            shift: number;
+            /** @description How many turns. */
+            turns: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * HelixTold
+         * @description ``line`` (k, 3) turns, height and radius along it; ``root_line`` radius of the root there; ``axis`` point and
+         *     direction in the scan's coordinates, ``frame_axis`` and ``across`` in the frame; ``own_axis_deg`` and
+         *     ``own_axis_mm`` how far its own axis lies from the one it is held to; ``costs`` rise of rms by what was chosen;
+         *     ``standard`` and its cost; ``profile`` of one pitch (axial place, radius) in mm.
+         */
+        HelixTold: {
+            /** Across */
+            across: number[];
+            /** Axis */
+            axis: number[][];
+            /** Begin */
+            begin: number;
+            /** Closed */
+            closed: boolean;
+            /** Costs */
+            costs: number;
+            /** Crest */
+            crest: number[];
+            /** Frame Axis */
+            frame_axis: number[][];
+            /** Hand */
+            hand: string;
+            /** Height */
+            height: number;
+            /** Inside */
+            inside: boolean;
+            /** Lead */
+            lead: number;
+            /** Length */
+            length: number;
+            /** Own Axis Deg */
+            own_axis_deg: number | null;
+            /** Own Axis Mm */
+            own_axis_mm: number | null;
+            /** Pieces */
+            pieces: {
+                [key: string]: unknown;
+            }[];
+            /** Pitch */
+            pitch: number;
+            /** Pitches */
+            pitches: number[];
+            /** Profile */
+            profile: number[][];
+            /**
+             * Readings
+             * @default {}
+             */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /** Rms */
+            rms: number;
+            /** Root */
+            root: number[];
+            /** Root Run */
+            root_run: number[];
+            /** Run */
+            run: number[][];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Shown */
+            shown: number[][];
+            /** Standard */
+            standard: string | null;
+            /** Standard Costs */
+            standard_costs: number | null;
+            /** Standard Crest */
+            standard_crest: number | null;
+            /** Standard Pitch */
+            standard_pitch: number | null;
+            /** Starts */
+            starts: number;
+            strip: components["schemas"]["StripTold"];
+            /** Turns */
+            turns: number;
+            /** Varies */
+            varies: boolean;
         };
         /** Histogram */
         Histogram: {
@@ -3523,6 +4671,18 @@ export interface components {
             values: components["schemas"]["ValueLine"][];
         };
         /**
+         * JointsTold
+         * @description How patches meet: degrees between their normals at 95 % of the joints' length and at most; the widest gap, mm.
+         */
+        JointsTold: {
+            /** Angle Max */
+            angle_max: number;
+            /** Angle P95 */
+            angle_p95: number;
+            /** Gap */
+            gap: number;
+        };
+        /**
          * Laying
          * @description A step to lay; a new one right after the step ``after``, else at the end.
          */
@@ -3551,6 +4711,38 @@ export interface components {
             sample: string[][];
             /** Skip */
             skip: number;
+        };
+        /**
+         * LayoutChange
+         * @description One change of the layout by hand, at a place of the scan.
+         */
+        LayoutChange: {
+            /**
+             * Do
+             * @description Move a corner, split the strip of patches through an edge, or take that strip out.
+             * @default move
+             * @enum {string}
+             */
+            do: "move" | "split" | "join";
+            /**
+             * Place
+             * @description At the corner or edge, in the scan's coordinates, mm.
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * To
+             * @description Where the corner goes, mm.
+             * @default null
+             */
+            to: [
+                number,
+                number,
+                number
+            ] | null;
         };
         /**
          * LeanStep
@@ -3758,6 +4950,158 @@ export interface components {
             rms: number;
         };
         /**
+         * LoftStep
+         * @description A body or surface from section to section.
+         */
+        LoftStep: {
+            /**
+             * Begin
+             * @description How it leaves the first section.
+             * @default free
+             * @enum {string}
+             */
+            begin: "free" | "square";
+            /**
+             * Body
+             * @description The body to join to or cut from; none makes a new one.
+             * @default null
+             */
+            body: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * End
+             * @description How it reaches the last section.
+             * @default free
+             * @enum {string}
+             */
+            end: "free" | "square";
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the sections lie in.
+             */
+            frame: string;
+            /**
+             * Guides
+             * @description Curves it follows between them.
+             */
+            guides: string[];
+            /**
+             * How
+             * @description What to do with the body.
+             * @default join
+             * @enum {string}
+             */
+            how: "join" | "cut" | "intersect";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default loft
+             * @constant
+             */
+            kind: "loft";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Result
+             * @description A solid of closed sections, or a surface.
+             * @default solid
+             * @enum {string}
+             */
+            result: "solid" | "surface";
+            /**
+             * Ruled
+             * @description Straight from section to section.
+             * @default false
+             */
+            ruled: boolean;
+            /**
+             * Sections
+             * @description The sketches it goes through, in order.
+             */
+            sections: string[];
+            /**
+             * Starts
+             * @description By section, how many corners on from where it is found that it begins.
+             */
+            starts: number[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * LoftTold
+         * @description ``matches`` lines from section to section where their corners belong together, in the frame and (``shown``) in
+         *     the scan's coordinates; ``strips`` the grids of places the faces go through, with their parameters.
+         */
+        LoftTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Matches */
+            matches: number[][][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Sections */
+            sections: number;
+            /** Shown */
+            shown: number[][][];
+            /** Solids */
+            solids: number;
+            /** Strips */
+            strips: {
+                [key: string]: unknown;
+            }[];
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
          * Lost
          * @description A reference whose step, face or edge is gone; ``place`` where it last was (frame), where known; and what could
          *     stand there, the nearest first.
@@ -3850,7 +5194,7 @@ export interface components {
              * @description What the mark is made by.
              * @enum {string}
              */
-            by: "brush" | "outline" | "whole island" | "same facing" | "same bend" | "up to a crease" | "similar pieces" | "everything" | "invert" | "grow" | "shrink";
+            by: "brush" | "outline" | "whole island" | "same facing" | "same bend" | "up to a crease" | "zone" | "similar pieces" | "everything" | "invert" | "grow" | "shrink";
             /**
              * How
              * @description How it joins what was marked before.
@@ -4099,6 +5443,43 @@ export interface components {
             how: string;
             /** Length */
             length: number;
+        };
+        /**
+         * MendView
+         * @description A value, by how much it would have to change, and the share of the mean square off that would vanish.
+         */
+        MendView: {
+            /** By */
+            by: number;
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Share */
+            share: number;
+            /** To */
+            to: number;
+            /** Unit */
+            unit: string;
+        };
+        /** MendsStudy */
+        MendsStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["MendsView"] | null;
+            /** Study */
+            study: number;
+        };
+        /** MendsView */
+        MendsView: {
+            /** Mends */
+            mends: components["schemas"]["MendView"][];
+            /** Rms */
+            rms: number;
         };
         /**
          * MergeStep
@@ -4382,6 +5763,96 @@ export interface components {
             /** What */
             what: string;
         };
+        /**
+         * ModelStep
+         * @description A model from a STEP, IGES or B-rep file, in the frame's coordinates.
+         */
+        ModelStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * File
+             * @description The original file's name.
+             */
+            file: string;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default model
+             * @constant
+             */
+            kind: "model";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Sha256
+             * @description Checksum of the original file.
+             */
+            sha256: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /** ModelTold */
+        ModelTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** File */
+            file: string;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /** MoreScans */
         MoreScans: {
             /** Scans */
@@ -4467,6 +5938,18 @@ export interface components {
         Moving: {
             /** After */
             after: string;
+        };
+        /**
+         * NetRegionTold
+         * @description A region of the net: its ``corners``, a ``place`` inside it in the scan's coordinates, whether it is filled.
+         */
+        NetRegionTold: {
+            /** Corners */
+            corners: number;
+            /** Filled */
+            filled: boolean;
+            /** Place */
+            place: number[];
         };
         /** NewJob */
         NewJob: {
@@ -4712,6 +6195,53 @@ export interface components {
             /** Second */
             second: string;
         };
+        /** PackStudy */
+        PackStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["PackView"] | null;
+            /** Study */
+            study: number;
+        };
+        /** PackView */
+        PackView: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Pack
+             * @default
+             */
+            pack: string;
+        };
+        /**
+         * Packing
+         * @description Files and proofs (by number, with these of their files) for one pack.
+         */
+        Packing: {
+            /**
+             * Files
+             * @default [
+             *       "report.pdf",
+             *       "table.csv",
+             *       "proof.json"
+             *     ]
+             */
+            files: string[];
+            /**
+             * Goods
+             * @default []
+             */
+            goods: components["schemas"]["Good"][];
+            /**
+             * Proofs
+             * @default []
+             */
+            proofs: number[];
+        };
         /** PairMisfit */
         PairMisfit: {
             /** Fixed */
@@ -4730,6 +6260,167 @@ export interface components {
             beyond: number[];
             /** Poles */
             poles: number[][][];
+        };
+        /**
+         * PatchingStep
+         * @description Patches in the regions between curves.
+         */
+        PatchingStep: {
+            /**
+             * Beside
+             * @description Surfaces their rims lie on.
+             */
+            beside: string[];
+            /**
+             * Closeness
+             * @description 0 as the scan's noise asks; above follows it more closely, below runs calmer.
+             * @default 0
+             */
+            closeness: number;
+            /**
+             * Curves
+             * @description The curves they lie between.
+             */
+            curves: string[];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame they lie in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default patching
+             * @constant
+             */
+            kind: "patching";
+            /**
+             * Marks
+             * @description What of the scan they do not follow: it is bridged.
+             */
+            marks: components["schemas"]["MarkRecord"][];
+            /**
+             * Meets
+             * @description How they go on from there: only at the edge, without a kink, or bending alike.
+             * @default tangent
+             * @enum {string}
+             */
+            meets: "edge" | "tangent" | "curvature";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Scan
+             * @description The scan they are fitted to.
+             */
+            scan: string;
+            /**
+             * Turned
+             * @description Places in regions that are left open although they would be filled, or the other way.
+             */
+            turned: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /**
+             * Whole
+             * @description Every region is filled; otherwise the largest, outside the net, is left open.
+             * @default false
+             */
+            whole: boolean;
+        };
+        /**
+         * PatchingTold
+         * @description ``patches`` of ``spans`` each way; what the scan lies off them, mm; how far ``rims`` lie off their curves, mm;
+         *     ``edges`` of the patches as lines in the scan's coordinates.
+         */
+        PatchingTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Degree */
+            degree: number;
+            /** Edges */
+            edges: number[][][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            joints: components["schemas"]["JointsTold"];
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            meeting: components["schemas"]["RimsMeetTold"] | null;
+            /** Network */
+            network: {
+                [key: string]: unknown;
+            };
+            /** Noise */
+            noise: number;
+            /** P95 */
+            p95: number;
+            /** Patches */
+            patches: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /** Regions */
+            regions: components["schemas"]["NetRegionTold"][];
+            /** Rims */
+            rims: number | null;
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Spans */
+            spans: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+            /** Worst */
+            worst: number;
         };
         /**
          * Pick
@@ -4792,6 +6483,61 @@ export interface components {
             rule: string;
             /** Shown */
             shown: string;
+        };
+        /**
+         * Pin
+         * @description A note at a place of the scan.
+         */
+        Pin: {
+            /**
+             * Place
+             * @description On the scan, in its own coordinates, mm.
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Text
+             * @description What is noted.
+             * @default
+             */
+            text: string;
+        };
+        /**
+         * PinRecord
+         * @description A correction on the strip: at a share of the height, moved along the axis by so many mm.
+         */
+        PinRecord: {
+            /**
+             * At
+             * @description Share of the height from the begin.
+             */
+            at: number;
+            /**
+             * By
+             * @description Moved along the axis, mm.
+             */
+            by: number;
+        };
+        /**
+         * PinView
+         * @description A note with what was measured at its place; ``shown`` is the place in the coordinates that were measured in.
+         */
+        PinView: {
+            /** Face */
+            face: string;
+            /** Place */
+            place: number[];
+            /** Shown */
+            shown: number[];
+            /** Step */
+            step: string;
+            /** Text */
+            text: string;
+            /** Value */
+            value: number | null;
         };
         /**
          * PlacePair
@@ -4871,6 +6617,19 @@ export interface components {
             /** U */
             u: number[];
         };
+        /** PositionTold */
+        PositionTold: {
+            /** Rms After */
+            rms_after: number;
+            /** Rms Before */
+            rms_before: number;
+            /** Share */
+            share: number;
+            /** Shift */
+            shift: number[];
+            /** Turn */
+            turn: number[];
+        };
         /** Preview */
         Preview: {
             /** Key */
@@ -4939,6 +6698,11 @@ export interface components {
             /** Within */
             within: number | null;
         };
+        /** ProofName */
+        ProofName: {
+            /** Name */
+            name: string;
+        };
         /** ProofView */
         ProofView: {
             /** Body Key */
@@ -4953,6 +6717,10 @@ export interface components {
             matrix: number[][];
             /** Name */
             name: string;
+            /** Pins */
+            pins: components["schemas"]["PinView"][];
+            /** Revision */
+            revision: number;
             /** Scan Key */
             scan_key: string;
             /** Settings */
@@ -4963,6 +6731,14 @@ export interface components {
             summary: {
                 [key: string]: unknown;
             };
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            }[];
+            /** Views */
+            views: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * ProposalRequest
@@ -5023,6 +6799,78 @@ export interface components {
             /** Proposals */
             proposals: components["schemas"]["ProposalView"][];
         };
+        /**
+         * ReachStep
+         * @description A surface that reaches farther, loses its trimming, or lies beside itself.
+         */
+        ReachStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /** @description How far, mm; an offset below 0 goes to the other side. */
+            by: components["schemas"]["Chosen"];
+            /**
+             * Do
+             * @description Continue it past its rims, take its trimming off, or lay it beside itself.
+             * @default extend
+             * @enum {string}
+             */
+            do: "extend" | "untrim" | "offset";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default surfaceedit
+             * @constant
+             */
+            kind: "surfaceedit";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Runs
+             * @description Straight on as it ends, or on as it bends.
+             * @default straight
+             * @enum {string}
+             */
+            runs: "straight" | "bends";
+            /**
+             * Sides
+             * @description Which sides of its faces; none named: all that are open.
+             */
+            sides: ("u0" | "u1" | "v0" | "v1")[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
         /** ReadingTold */
         ReadingTold: {
             /** Count */
@@ -5038,6 +6886,21 @@ export interface components {
             uncertainty: number;
             /** Value */
             value: number;
+        };
+        /** RegionTold */
+        RegionTold: {
+            /** Area */
+            area: number;
+            /** Face */
+            face: string;
+            /** Mean */
+            mean: number;
+            /** Place */
+            place: number[];
+            /** Places */
+            places: number;
+            /** Worst */
+            worst: number;
         };
         /**
          * RelationRecord
@@ -5516,6 +7379,125 @@ export interface components {
             /** Size */
             size: number;
         };
+        /**
+         * RimsMeetTold
+         * @description How the rims meet the surfaces beside them: the ``length`` that does, mm; the widest ``gap``, mm; the greatest
+         *     ``angle``, degrees; by how much the bending across differs at most (``bend``, per mm) and how much there is of it.
+         */
+        RimsMeetTold: {
+            /** Angle */
+            angle: number;
+            /** Bend */
+            bend: number;
+            /** Bent */
+            bent: number;
+            /** Gap */
+            gap: number;
+            /** Length */
+            length: number;
+        };
+        /**
+         * RowTold
+         * @description One part's numbers: a face, all faces of a step, or a zone. mm, mm².
+         */
+        RowTold: {
+            /**
+             * Area
+             * @default null
+             */
+            area: number | null;
+            /** Face */
+            face: string;
+            /** Kind */
+            kind: string;
+            /** Mean */
+            mean: number | null;
+            /** P95 */
+            p95: number | null;
+            /**
+             * Place
+             * @default null
+             */
+            place: number[] | null;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number | null;
+            /**
+             * Spread
+             * @default null
+             */
+            spread: number | null;
+            /**
+             * Unseen Area
+             * @default null
+             */
+            unseen_area: number | null;
+            /**
+             * Verdict
+             * @default
+             */
+            verdict: string;
+            /** Within */
+            within: number | null;
+            /**
+             * Worst
+             * @default null
+             */
+            worst: number | null;
+        };
+        /**
+         * RuleRecord
+         * @description A demand on some faces, or on all.
+         */
+        RuleRecord: {
+            /**
+             * Faces
+             * @description Faces it is about, by name; none: all.
+             */
+            faces: string[];
+            /**
+             * Low
+             * @description Allowed inward, mm; none: as outward.
+             * @default null
+             */
+            low: number | null;
+            /**
+             * Name
+             * @description What the rule is called.
+             */
+            name: string;
+            /**
+             * Share
+             * @description Share of the answered points that must lie within.
+             * @default 1
+             */
+            share: number;
+            /**
+             * Tolerance
+             * @description Allowed outward, mm.
+             */
+            tolerance: number;
+        };
+        /** RuleTold */
+        RuleTold: {
+            /** Faces */
+            faces: string[];
+            /** Low */
+            low: number;
+            /** Name */
+            name: string;
+            /** Passes */
+            passes: boolean | null;
+            /** Points */
+            points: number;
+            /** Share */
+            share: number;
+            /** Tolerance */
+            tolerance: number;
+            /** Within */
+            within: number | null;
+        };
         /** ScanRequest */
         ScanRequest: {
             /** Scan */
@@ -5634,6 +7616,269 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
+        /**
+         * SeamTold
+         * @description One edge between two faces: ``faces`` their names, ``length`` mm, the widest ``gap`` mm, the ``angle`` degrees at
+         *     95 % of its length, ``is`` smooth, a kink or a gap; its ``line`` in the frame.
+         */
+        SeamTold: {
+            /** Angle */
+            angle: number;
+            /** Faces */
+            faces: string[];
+            /** Gap */
+            gap: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "smooth" | "kink" | "gap";
+            /** Length */
+            length: number;
+            /** Line */
+            line: number[][];
+        };
+        /**
+         * SeamsStep
+         * @description Gaps and angles between a body's faces, and its curvature combs.
+         */
+        SeamsStep: {
+            /**
+             * Body
+             * @description The body whose faces are looked at.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Gap
+             * @description From this gap on an edge is called open, mm.
+             * @default 0.005
+             */
+            gap: number;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default seams
+             * @constant
+             */
+            kind: "seams";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Show
+             * @description Whether edges are drawn by how faces meet, or combs by how they bend.
+             * @default seams
+             * @enum {string}
+             */
+            show: "seams" | "combs";
+            /**
+             * Smooth
+             * @description Up to this angle faces count as going on smoothly, degrees.
+             * @default 0.5
+             */
+            smooth: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SeamsTold
+         * @description ``counts`` of seams by kind; edges only one face has: how many and how long (``open_edges``, ``open_length``),
+         *     their ``rims`` as lines; ``combs`` as lines of teeth (foot, tip), in the frame; ``bend`` the strongest, per mm, and
+         *     ``scale`` mm a tooth stands for each 1 / mm.
+         */
+        SeamsTold: {
+            /** Angle Max */
+            angle_max: number;
+            /** Angle P95 */
+            angle_p95: number;
+            /** Bend */
+            bend: number;
+            /** Combs */
+            combs: number[][][];
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Gap */
+            gap: number;
+            /** Open Edges */
+            open_edges: number;
+            /** Open Length */
+            open_length: number;
+            /** Rims */
+            rims: number[][][];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scale */
+            scale: number;
+            /** Seams */
+            seams: components["schemas"]["SeamTold"][];
+        };
+        /**
+         * SectionStep
+         * @description Scan and model in one plane, the distances between them drawn as hairs.
+         */
+        SectionStep: {
+            /**
+             * Axis
+             * @description The frame's axis, where no datum is given.
+             * @default z
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
+             * Body
+             * @description The body that is cut.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Hair
+             * @description How many times longer than the distance its hair is drawn.
+             * @default null
+             */
+            hair: number | null;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default section
+             * @constant
+             */
+            kind: "section";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Offset
+             * @description Along the axis, mm.
+             * @default 0
+             */
+            offset: number;
+            /**
+             * On
+             * @description A datum whose axis, or normal, and place stand in for the frame's.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Reach
+             * @description Places farther off than this are not answered, mm.
+             * @default null
+             */
+            reach: number | null;
+            /**
+             * Scan
+             * @description The scan that is cut.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SectionTold
+         * @description ``origin``, ``normal`` and ``u`` of the plane, in the frame's coordinates.
+         */
+        SectionTold: {
+            /** Hair */
+            hair: number;
+            /** Mean */
+            mean: number | null;
+            /** Model */
+            model: {
+                [key: string]: unknown;
+            }[];
+            /** Most */
+            most: number | null;
+            /** Normal */
+            normal: number[];
+            /** Origin */
+            origin: number[];
+            /** Places */
+            places: number;
+            /** Rms */
+            rms: number | null;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scan */
+            scan: components["schemas"]["TracedTold"][];
+            /** U */
+            u: number[];
+            /** Worst */
+            worst: components["schemas"]["WorstTold"][];
+        };
         /** SelectRequest */
         SelectRequest: {
             /** Marks */
@@ -5721,10 +7966,212 @@ export interface components {
              */
             version: number;
         };
+        /**
+         * ShapedTold
+         * @description ``shape``: the body itself, for the script: packed binary B-rep as text.
+         */
+        ShapedTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Shape */
+            shape: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /** Share */
         Share: {
             /** With User */
             with_user: string;
+        };
+        /**
+         * SheetStep
+         * @description One smooth patch over an area of the scan.
+         */
+        SheetStep: {
+            /**
+             * Closeness
+             * @description 0 as the scan's noise asks; above it lies tighter, below calmer.
+             * @default 0
+             */
+            closeness: number;
+            /**
+             * Closer
+             * @description Where it has to lie closer to the scan.
+             */
+            closer: components["schemas"]["MarkRecord"][];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Ends
+             * @description Whether it reaches past the area, or is trimmed to it.
+             * @default past the rim
+             * @enum {string}
+             */
+            ends: "past the rim" | "at the rim";
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default sheet
+             * @constant
+             */
+            kind: "sheet";
+            /**
+             * Marks
+             * @description The area it lies over.
+             */
+            marks: components["schemas"]["MarkRecord"][];
+            /**
+             * Mirror
+             * @description A plane the area is one half about: the sheet lies over both, one face, even about it.
+             * @default null
+             */
+            mirror: string | null;
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Reach
+             * @description How far it reaches past the area's rim, mm.
+             * @default 5
+             */
+            reach: number;
+            /**
+             * Scan
+             * @description The scan it is fitted to.
+             */
+            scan: string;
+            /**
+             * Sides
+             * @description How far on each side, where they differ: before and after along the longer side, then the other.
+             */
+            sides: number[];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SheetTold
+         * @description What the area lies off the sheet, mm; ``spans`` each way; ``net`` its lines of even parameters in the scan's
+         *     coordinates; ``closer`` rms where it was brushed closer, before and after, mm.
+         */
+        SheetTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Closer */
+            closer: number[] | null;
+            /** Degree */
+            degree: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Net */
+            net: number[][][];
+            /** Noise */
+            noise: number;
+            /** P95 */
+            p95: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Spans */
+            spans: number;
+            /** Surface */
+            surface: {
+                [key: string]: unknown;
+            };
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+            /** Worst */
+            worst: number;
+        };
+        /** Side */
+        Side: {
+            /** Mean */
+            mean: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Points */
+            points: number;
+            /** Rms */
+            rms: number | null;
+            /** Within */
+            within: number | null;
         };
         /** SizeOffer */
         SizeOffer: {
@@ -5942,7 +8389,7 @@ export interface components {
             name: string;
             /**
              * On
-             * @description A plane or an axis that stands in for the frame's.
+             * @description A plane or an axis that stands in for the frame's, or a curve the paper is square to.
              * @default null
              */
             on: string | null;
@@ -5961,6 +8408,12 @@ export interface components {
              * @description The scan that is cut.
              */
             scan: string;
+            /**
+             * Share
+             * @description Of a curve, where along it the paper lies.
+             * @default 0
+             */
+            share: number;
             /**
              * Sizes
              * @description Sizes measured or held.
@@ -6379,6 +8832,103 @@ export interface components {
             working: boolean;
         };
         /**
+         * StitchStep
+         * @description Surfaces made one where their rims meet; a solid where they close.
+         */
+        StitchStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default stitch
+             * @constant
+             */
+            kind: "stitch";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Others
+             * @description The surfaces it is stitched to.
+             */
+            others: string[];
+            /** @description Rims so far apart are closed, mm. */
+            reach: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * StitchTold
+         * @description ``open_rims`` edges that no other meets; ``gap`` the widest that was closed, mm.
+         */
+        StitchTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Gap */
+            gap: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Open Rims */
+            open_rims: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
          * Stone
          * @description One step in a line: what lists and the wall show. ``told`` is the small part of its summary.
          */
@@ -6460,6 +9010,33 @@ export interface components {
             points: number[][];
             /** Size */
             size: number;
+        };
+        /**
+         * StripTold
+         * @description The relief about the axis: bytes from 0 (not seen), 1 (``least`` mm radius) to 255 (``most``), row by row from
+         *     ``low`` to ``high`` mm, one turn a row; outer and inner radius by height.
+         */
+        StripTold: {
+            /** Columns */
+            columns: number;
+            /** Data */
+            data: string;
+            /** Heights */
+            heights: (number | null)[];
+            /** High */
+            high: number;
+            /** Inner */
+            inner: (number | null)[];
+            /** Least */
+            least: number;
+            /** Low */
+            low: number;
+            /** Most */
+            most: number;
+            /** Outer */
+            outer: (number | null)[];
+            /** Rows */
+            rows: number;
         };
         /**
          * StrokeRecord
@@ -6549,6 +9126,154 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * SurfacingStep
+         * @description The organic part of a scan as a closed body of smooth patches.
+         */
+        SurfacingStep: {
+            /**
+             * By Hand
+             * @description What of the layout was changed by hand, in order.
+             */
+            by_hand: components["schemas"]["LayoutChange"][];
+            /**
+             * Closeness
+             * @description 0 as the scan's noise asks; above follows it more closely, below runs calmer.
+             * @default 0
+             */
+            closeness: number;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default surfacing
+             * @constant
+             */
+            kind: "surfacing";
+            /**
+             * Marked
+             * @description Whether the marks say what is not organic, or what is.
+             * @default left out
+             * @enum {string}
+             */
+            marked: "left out" | "kept";
+            /**
+             * Marks
+             * @description What of the scan is marked.
+             */
+            marks: components["schemas"]["MarkRecord"][];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Patches
+             * @description How many patches at most.
+             * @default 60
+             */
+            patches: number;
+            /**
+             * Scan
+             * @description The scan it is fitted to.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SurfacingTold
+         * @description ``patches`` of ``spans`` each way; what the scan lies off them, mm; the layout's ``corners`` and ``edges`` as
+         *     lines in the scan's coordinates; ``left_out`` share of the scan's area, ``holes`` closed in the working copy.
+         */
+        SurfacingTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Corners */
+            corners: number[][];
+            /** Degree */
+            degree: number;
+            /** Edges */
+            edges: number[][][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Holes */
+            holes: number;
+            joints: components["schemas"]["JointsTold"];
+            /** Left Out */
+            left_out: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Network */
+            network: {
+                [key: string]: unknown;
+            };
+            /** Noise */
+            noise: number;
+            /** P95 */
+            p95: number;
+            /** Patches */
+            patches: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Spans */
+            spans: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+            /** Worst */
+            worst: number;
+        };
         /** SurveyStudy */
         SurveyStudy: {
             /** Done */
@@ -6573,6 +9298,162 @@ export interface components {
             says: string;
             /** Watertight */
             watertight: boolean;
+        };
+        /**
+         * SweepStep
+         * @description A profile carried along a path.
+         */
+        SweepStep: {
+            /**
+             * Body
+             * @description The body to join to or cut from; none makes a new one.
+             * @default null
+             */
+            body: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame both lie in.
+             */
+            frame: string;
+            /**
+             * Guide
+             * @description A curve the profile keeps looking at.
+             * @default null
+             */
+            guide: string | null;
+            /**
+             * Hold
+             * @description Square to the path, upright as a datum's axis is, or always as it was drawn.
+             * @default square
+             * @enum {string}
+             */
+            hold: "square" | "upright" | "as drawn";
+            /**
+             * How
+             * @description What to do with the body.
+             * @default join
+             * @enum {string}
+             */
+            how: "join" | "cut" | "intersect";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default sweep
+             * @constant
+             */
+            kind: "sweep";
+            /**
+             * Loops
+             * @description One entity of each loop to sweep; none: the outermost.
+             */
+            loops: string[];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Path
+             * @description The curve it is carried along.
+             */
+            path: string;
+            /**
+             * Result
+             * @description A solid of a closed profile, or a surface of any.
+             * @default solid
+             * @enum {string}
+             */
+            result: "solid" | "surface";
+            /**
+             * Sketch
+             * @description The sketch that holds the profile.
+             */
+            sketch: string;
+            /** @description Turned evenly on the way, degrees. */
+            twist: components["schemas"]["Chosen"];
+            /**
+             * Up
+             * @description What is upright; none: the frame's z.
+             * @default null
+             */
+            up: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * SweepTold
+         * @description ``path`` as its pieces; ``pushed`` the loops that were swept; ``up`` what is kept upright.
+         */
+        SweepTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Guide */
+            guide: {
+                [key: string]: unknown;
+            }[];
+            /** Length */
+            length: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Path */
+            path: {
+                [key: string]: unknown;
+            }[];
+            /** Pushed */
+            pushed: number[];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Up */
+            up: number[];
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
         };
         /** TaskLine */
         TaskLine: {
@@ -6616,6 +9497,59 @@ export interface components {
              * @default 0
              */
             skip: number;
+        };
+        /**
+         * ThickenStep
+         * @description A surface as a solid of one thickness.
+         */
+        ThickenStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default thicken
+             * @constant
+             */
+            kind: "thicken";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description How thick, mm; less than 0: to the other side. */
+            thickness: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
         };
         /**
          * ThinStep
@@ -6706,12 +9640,173 @@ export interface components {
             /** Triangles */
             triangles: number;
         };
+        /**
+         * ThreadStep
+         * @description A ridge joined, or a groove cut, all along a helix.
+         */
+        ThreadStep: {
+            /**
+             * Body
+             * @description The body it is joined to or cut from; none: it stands alone.
+             * @default null
+             */
+            body: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Width of its foot along the axis, mm; none: as the scan says. */
+            foot: components["schemas"]["Chosen"];
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame it lies in.
+             */
+            frame: string;
+            /**
+             * Helix
+             * @description The helix it follows.
+             */
+            helix: string;
+            /**
+             * How
+             * @description A ridge joined, or a groove cut.
+             * @default join
+             * @enum {string}
+             */
+            how: "join" | "cut";
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default thread
+             * @constant
+             */
+            kind: "thread";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description Width of the ridge's tip, or the groove's bottom, along the axis, mm; none: as the scan says. */
+            tip: components["schemas"]["Chosen"];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * ThreadTold
+         * @description ``paths`` one for each start, as their pieces; ``outline`` the profile's corners (4 × 3) in the frame; the axis'
+         *     direction ``up``.
+         */
+        ThreadTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /** Length */
+            length: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Outlines */
+            outlines: number[][][];
+            /** Paths */
+            paths: {
+                [key: string]: unknown;
+            }[][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Solids */
+            solids: number;
+            /** Up */
+            up: number[];
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
         /** TideHistogram */
         TideHistogram: {
             /** Counts */
             counts: number[];
             /** Edges */
             edges: number[];
+        };
+        /**
+         * TideRequest
+         * @description The scan and the body by their results' keys, and the frame's; ``coarse`` for a first, quick look.
+         */
+        TideRequest: {
+            /** Body */
+            body: string;
+            /**
+             * Coarse
+             * @default true
+             */
+            coarse: boolean;
+            /** Frame */
+            frame?: string | null;
+            /** Scan */
+            scan: string;
+        };
+        /** TideStudy */
+        TideStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["TideView"] | null;
+            /** Study */
+            study: number;
+        };
+        /** TideView */
+        TideView: {
+            /** Key */
+            key: string;
+            /** P95 */
+            p95: number | null;
+            /** Places */
+            places: number;
+            /** Reach */
+            reach: number;
+            /** Rms */
+            rms: number | null;
         };
         /**
          * Told
@@ -6784,6 +9879,65 @@ export interface components {
              * @default 0
              */
             offset: number;
+        };
+        /**
+         * TracedTold
+         * @description One run of the scan in the plane: places (mm in the plane), their signed distances to the model, and where the
+         *     hairs end that draw them.
+         */
+        TracedTold: {
+            /** Closed */
+            closed: boolean;
+            /** Distance */
+            distance: (number | null)[];
+            /** Points */
+            points: number[][];
+            /** Tips */
+            tips: number[][];
+        };
+        /**
+         * TransferAnswer
+         * @description What is done with the feature that is waited on; ``unknown`` is what the other side does not know from now on.
+         */
+        TransferAnswer: {
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "shape" | "skip" | "retry" | "stop";
+            /** Unknown */
+            unknown?: string[] | null;
+        };
+        /**
+         * TransferRequest
+         * @description Kinds of features that the other side is told not to know.
+         */
+        TransferRequest: {
+            /**
+             * Unknown
+             * @default []
+             */
+            unknown: string[];
+        };
+        /** TransferView */
+        TransferView: {
+            /** Asks */
+            asks: string | null;
+            /** Done */
+            done: boolean;
+            /** Elements */
+            elements: number;
+            /** Features */
+            features: components["schemas"]["FeatureView"][];
+            /** Says */
+            says: string;
+            /** Transfer */
+            transfer: number;
+        };
+        /** Triangles */
+        Triangles: {
+            /** Triangles */
+            triangles: number;
         };
         /**
          * TriangulateStep
@@ -6881,6 +10035,248 @@ export interface components {
             triangles: number;
         };
         /**
+         * TrimStep
+         * @description A surface or a solid parted by a surface or a plane; the side that stays is told by its normal.
+         */
+        TrimStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * Both
+             * @description The other surface is trimmed too, and both are joined.
+             * @default false
+             */
+            both: boolean;
+            /**
+             * By
+             * @description The surface it is parted by.
+             * @default null
+             */
+            by: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Keep
+             * @description Which side of it stays: where its normal points, or the other.
+             * @default behind
+             * @enum {string}
+             */
+            keep: "behind" | "before";
+            /**
+             * Keep Other
+             * @description Which side of the first stays of the other.
+             * @default behind
+             * @enum {string}
+             */
+            keep_other: "behind" | "before";
+            /**
+             * Kind
+             * @default surfacetrim
+             * @constant
+             */
+            kind: "surfacetrim";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description A plane it is parted by, where no surface is given.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * TubeStep
+         * @description A bent tube: its path and diameter as the scan shows them, a wall by a hand reading.
+         */
+        TubeStep: {
+            /**
+             * After
+             * @description Made longer at its end, mm; less than 0: trimmed.
+             * @default 0
+             */
+            after: number;
+            /**
+             * Before
+             * @description Made longer at its begin, mm; less than 0: trimmed.
+             * @default 0
+             */
+            before: number;
+            /** @description Of its outside, mm; none: as the scan says. */
+            diameter: components["schemas"]["Chosen"];
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the body lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default tube
+             * @constant
+             */
+            kind: "tube";
+            /**
+             * Known
+             * @description The diameter that was chosen is kept while the path is read.
+             * @default false
+             */
+            known: boolean;
+            /**
+             * Marks
+             * @description What of the scan is not this tube: a junction, a clamp.
+             */
+            marks: components["schemas"]["MarkRecord"][];
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Places
+             * @description A place on it; or where it does not show itself: one end, places it goes by, the other end.
+             */
+            places: components["schemas"]["Pick"][];
+            /**
+             * Rounded
+             * @description The bend table in round numbers, as near as the scan allows.
+             * @default false
+             */
+            rounded: boolean;
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+            /** @description Of the tube, mm; none: a solid bar. */
+            wall: components["schemas"]["Chosen"];
+        };
+        /**
+         * TubeTold
+         * @description ``bends`` in order and the last straight's ``end_length``; ``centreline`` in the scan's coordinates; the share of
+         *     the outside ``seen``; lengths ``bridged`` in all; ``costs`` how far the path lies off what was read where numbers
+         *     are round, mm rms; ``path`` the pieces in the frame, as (start, middle, end), two places where straight; ``outer``
+         *     radius and ``bore`` (0: solid).
+         */
+        TubeTold: {
+            /** Area */
+            area: number;
+            /** Bends */
+            bends: components["schemas"]["BendTold"][];
+            /** Bore */
+            bore: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Bridged */
+            bridged: number;
+            /** Centreline */
+            centreline: number[][];
+            /** Costs */
+            costs: number;
+            /** End Length */
+            end_length: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Outer */
+            outer: number;
+            /** Path */
+            path: number[][][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /** Rms */
+            rms: number;
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Seen */
+            seen: number;
+            /** Solids */
+            solids: number;
+            /** Start */
+            start: number[][];
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
          * Use
          * @description A value that a formula uses, by the word that stands for it; of the formula's own step where ``step`` is none.
          */
@@ -6960,6 +10356,49 @@ export interface components {
             given: string;
             /** Name */
             name: string;
+        };
+        /**
+         * ViewRecord
+         * @description A way of looking that is kept: in the coordinates that are shown, mm.
+         */
+        ViewRecord: {
+            /**
+             * Middle
+             * @description The middle of the picture.
+             */
+            middle: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Span
+             * @description The height that is seen, mm.
+             */
+            span: number;
+            /**
+             * Toward
+             * @description From what is seen to the viewer.
+             */
+            toward: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Up
+             * @description What is up in the picture.
+             */
+            up: [
+                number,
+                number,
+                number
+            ];
         };
         /**
          * WatertightStep
@@ -7053,6 +10492,15 @@ export interface components {
             shared: boolean;
             /** User */
             user: string | null;
+        };
+        /** WorstTold */
+        WorstTold: {
+            /** At */
+            at: number[];
+            /** Distance */
+            distance: number;
+            /** Place */
+            place: number[];
         };
         /**
          * ZoneTold
@@ -7273,10 +10721,35 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_proving_pins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinView"][];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_giving_deliver: {
         parameters: {
             query?: {
                 step?: string | null;
+                within?: number | null;
+                elements?: string;
             };
             header?: never;
             path: {
@@ -7447,6 +10920,54 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_proving_mends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendsStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_shelf_bring_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtModel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_shelf_rename: {
         parameters: {
             query?: never;
@@ -7470,6 +10991,53 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Created"];
                 };
+            };
+        };
+    };
+    deftmason_server_jobs_giving_pack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Packing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_giving_packed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -7545,7 +11113,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_giving_keep: {
+    deftmason_server_jobs_proving_keep: {
         parameters: {
             query?: never;
             header?: never;
@@ -7571,7 +11139,32 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_giving_reopen: {
+    deftmason_server_jobs_proving_compare: {
+        parameters: {
+            query: {
+                first: number;
+                second: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_proving_reopen: {
         parameters: {
             query?: never;
             header?: never;
@@ -7594,7 +11187,7 @@ export interface operations {
             };
         };
     };
-    deftmason_server_jobs_giving_drop: {
+    deftmason_server_jobs_proving_drop: {
         parameters: {
             query?: never;
             header?: never;
@@ -7614,6 +11207,57 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JobView"];
                 };
+            };
+        };
+    };
+    deftmason_server_jobs_proving_rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                proof_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_proving_proof_file: {
+        parameters: {
+            query?: {
+                view?: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+                proof_id: number;
+                what: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -8361,6 +12005,178 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_proving_tide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TideRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TideStudy"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_transferring_begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TransferRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_transferring_follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_transferring_finish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_transferring_answer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TransferAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_transferring_send_elements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_giving_triangles: {
+        parameters: {
+            query: {
+                within: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Triangles"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_stones_take_back: {
         parameters: {
             query?: never;
@@ -8473,6 +12289,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_giving_open_elsewhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
             };
         };
     };

@@ -12,6 +12,7 @@ import ChosenStone from './ChosenStone.vue'
 import InHand from './InHand.vue'
 import Ledger from './Ledger.vue'
 import MadeOfThis from './MadeOfThis.vue'
+import SlimTools from './SlimTools.vue'
 import ToolList from './ToolList.vue'
 
 const { hand, shown } = useRoom()
@@ -29,9 +30,10 @@ const stage = computed(() => stageOf(shown.stage))
     <template v-else>
       <div class="min-h-0 flex-1 overflow-y-auto">
         <MadeOfThis v-if="made.given.length" />
+        <SlimTools v-if="stage?.slim && !shown.proof && !made.given.length" :stage="shown.stage" />
         <component :is="stage.panel" v-if="stage?.panel" v-show="!made.given.length" />
         <template v-if="!shown.proof && !made.given.length">
-          <ToolList :stage="shown.stage" />
+          <ToolList v-if="!stage?.slim" :stage="shown.stage" />
           <ChosenStone />
           <Ledger />
         </template>

@@ -61,7 +61,7 @@ function number(e: Event) {
       :value="value ?? ''"
       @change="emit('set', ($event.target as HTMLSelectElement).value || null)"
     >
-      <option v-if="field.none" value="">none</option>
+      <option v-if="field.none" value="">{{ field.empty || 'none' }}</option>
       <option v-for="s in stones" :key="s.id" :value="s.id">{{ s.name }}</option>
     </select>
   </label>
@@ -88,6 +88,7 @@ function number(e: Event) {
       v-typing
       type="number"
       class="field fig w-20"
+      :aria-label="field.label"
       :value="figure"
       :step="field.step ?? 'any'"
       :min="field.min"

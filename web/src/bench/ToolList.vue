@@ -4,20 +4,14 @@ import { computed, ref } from 'vue'
 import type { Tool } from '../kinds/kind'
 import { stageOf, toolGroups } from '../kinds/registry'
 import type { StageKey } from '../kinds/stages'
-import { useBelt } from '../state/belt'
 import { useRoom } from '../state/room'
+import PinTool from './PinTool.vue'
 
 const props = defineProps<{ stage: StageKey }>()
 const room = useRoom()
-const belt = useBelt()
 const stage = computed(() => stageOf(props.stage))
 const groups = computed(() => toolGroups(props.stage, room))
 const over = ref<Tool | null>(null)
-const pinTitle = (t: Tool) => (belt.has(t.id) ? 'Take off the belt' : 'Pin to the belt')
-const pinLabel = (t: Tool) => {
-  const at = belt.place(t.id)
-  return at ? `${at} on the belt, ${t.name}` : `+ Pin ${t.name} to the belt`
-}
 </script>
 
 <template>
@@ -44,15 +38,7 @@ const pinLabel = (t: Tool) => {
             <b class="font-semibold">{{ t.name }}</b>
             <span v-if="!stage?.columns" class="text-soft">{{ t.needs(room) ?? t.says }}</span>
           </button>
-          <button
-            class="w-6 rounded-sm text-soft hover:text-ink"
-            :aria-pressed="belt.has(t.id)"
-            :aria-label="pinLabel(t)"
-            :title="pinTitle(t)"
-            @click="belt.pin(t.id)"
-          >
-            {{ belt.place(t.id) || '+' }}
-          </button>
+          <PinTool :tool="t" />
         </li>
       </ul>
     </div>

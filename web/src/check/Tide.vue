@@ -3,9 +3,9 @@
 import { computed, ref } from 'vue'
 import { css, tideColor } from './tide'
 
-const props = defineProps<{ histogram: { counts: number[]; edges: number[] }; tolerance: number }>()
-const emit = defineEmits<{ tolerance: [value: number] }>()
-const H = 210
+const props = defineProps<{ histogram: { counts: number[]; edges: number[] }; high: number; low: number }>()
+const emit = defineEmits<{ band: [side: 1 | -1, value: number, both: boolean] }>()
+const H = 150
 const reach = computed(() => props.histogram.edges[props.histogram.edges.length - 1])
 const y = (d: number) => 6 + (H / 2) * (1 - d / reach.value)
 const bars = computed(() => {
@@ -17,26 +17,38 @@ const bars = computed(() => {
       y: y(b),
       h: y(a) - y(b),
       w: (Math.sqrt(c) / top) * 168,
-      fill: css(tideColor((a + b) / 2, props.tolerance, reach.value)),
+      fill: css(tideColor((a + b) / 2, props.high, reach.value, props.low)),
       count: c,
     }
   })
 })
 const svg = ref<SVGSVGElement | null>(null)
-function pull(e: PointerEvent) {
+const digits = computed(() => Math.max(2, Math.ceil(2 - Math.log10(Math.max(reach.value, 1e-9)))))
+const step = computed(() => 10 ** (Math.floor(Math.log10(reach.value)) - 2))
+/** Both handles go together; with Shift only the one that is pulled. */
+function pull(side: 1 | -1, e: PointerEvent) {
   const el = e.currentTarget as Element
   el.setPointerCapture(e.pointerId)
   const move = (m: Event) => {
     const box = svg.value!.getBoundingClientRect()
     const at = (((m as PointerEvent).clientY - box.top) / box.height) * (H + 12)
-    set(Math.abs((1 - (at - 6) / (H / 2)) * reach.value))
+    set(side, Math.abs((1 - (at - 6) / (H / 2)) * reach.value), !(m as PointerEvent).shiftKey)
   }
   el.addEventListener('pointermove', move)
   el.addEventListener('pointerup', () => el.removeEventListener('pointermove', move), { once: true })
 }
-const set = (v: number) =>
-  emit('tolerance', Math.min(Math.max(Math.round(v * 1000) / 1000, 0.001), reach.value))
+const band = (side: 1 | -1) => (side > 0 ? props.high : props.low)
+function set(side: 1 | -1, v: number, both: boolean) {
+  const round = Math.round(v / step.value) * step.value
+  emit(
+    'band',
+    side,
+    Number(Math.min(Math.max(round, step.value), reach.value).toPrecision(6)),
+    both && props.high === props.low,
+  )
+}
 const ticks = computed(() => [1, 2, 3, 4, 5].map((k) => (k / 6) * reach.value))
+const text = (v: number) => v.toFixed(digits.value)
 </script>
 
 <template>
@@ -62,38 +74,39 @@ const ticks = computed(() => [1, 2, 3, 4, 5].map((k) => (k / 6) * reach.value))
     </rect>
     <g stroke="#6A655C"><line v-for="t in ticks" :key="t" x1="50" x2="56" :y1="y(t)" :y2="y(t)" /></g>
     <g fill="#6A655C"><circle v-for="t in ticks" :key="t" cx="53" :cy="y(-t)" r="1.3" /></g>
-    <text x="0" :y="14" class="fig" font-size="11.5">+{{ reach.toFixed(3) }}</text>
-    <text x="0" :y="y(0) + 4" class="fig" font-size="11.5">0.000</text>
-    <text x="0" :y="H + 6" class="fig" font-size="11.5">−{{ reach.toFixed(3) }}</text>
+    <text x="0" :y="14" class="fig" font-size="11.5">+{{ text(reach) }}</text>
+    <text x="0" :y="y(0) + 4" class="fig" font-size="11.5">{{ text(0) }}</text>
+    <text x="0" :y="H + 6" class="fig" font-size="11.5">−{{ text(reach) }}</text>
     <g
-      v-for="side in [1, -1]"
+      v-for="side in [1, -1] as const"
       :key="side"
       class="cursor-ns-resize"
       role="slider"
       tabindex="0"
       :aria-label="side > 0 ? 'Upper tolerance' : 'Lower tolerance'"
-      :aria-valuenow="side * tolerance"
+      :aria-valuenow="side * band(side)"
       :aria-valuemin="-reach"
       :aria-valuemax="reach"
-      @pointerdown="pull"
-      @keydown.up.prevent="set(tolerance + side * 0.005)"
-      @keydown.down.prevent="set(tolerance - side * 0.005)"
+      @pointerdown="pull(side, $event)"
+      @keydown.up.prevent="set(side, band(side) + side * 5 * step, !$event.shiftKey)"
+      @keydown.down.prevent="set(side, band(side) - side * 5 * step, !$event.shiftKey)"
     >
-      <rect x="40" :y="y(side * tolerance) - 8" width="246" height="16" fill="transparent" />
-      <line x1="50" x2="286" :y1="y(side * tolerance)" :y2="y(side * tolerance)" stroke="#23262A" />
-      <path :d="`M44 ${y(side * tolerance) - 6}l9 6l-9 6z`" fill="#23262A" />
+      <rect x="40" :y="y(side * band(side)) - 8" width="246" height="16" fill="transparent" />
+      <line x1="50" x2="286" :y1="y(side * band(side))" :y2="y(side * band(side))" stroke="#23262A" />
+      <path :d="`M44 ${y(side * band(side)) - 6}l9 6l-9 6z`" fill="#23262A" />
       <text
         x="286"
-        :y="y(side * tolerance) + (side > 0 ? -4 : 13)"
+        :y="y(side * band(side)) + (side > 0 ? -4 : 13)"
         text-anchor="end"
         class="fig"
         font-size="11.5"
       >
-        {{ side > 0 ? '+' : '−' }}{{ tolerance.toFixed(3) }}
+        {{ side > 0 ? '+' : '−' }}{{ text(band(side)) }}
       </text>
     </g>
   </svg>
   <p class="text-[11px] text-soft">
-    Bars grow with the square root of the count. Ticks mark proud, dots short.
+    Bars grow with the square root of the count. Ticks mark proud, dots short; with Shift one handle moves
+    alone.
   </p>
 </template>

@@ -17,23 +17,24 @@ const SHORT = [
 ]
 const NONE = [0x9a, 0x97, 0x90]
 
-export function tideColor(d: number, tolerance: number, reach: number): number[] {
+export function tideColor(d: number, high: number, reach: number, low = high): number[] {
   if (!Number.isFinite(d)) return NONE
-  if (Math.abs(d) <= tolerance) return BONE
-  const s = Math.min((Math.abs(d) - tolerance) / Math.max(reach - tolerance, 1e-12), 1) * 3
+  const band = d > 0 ? high : low
+  if (Math.abs(d) <= band) return BONE
+  const s = Math.min((Math.abs(d) - band) / Math.max(reach - band, 1e-12), 1) * 3
   const scale = d > 0 ? PROUD : SHORT
   const i = Math.min(Math.floor(s), 2)
   return scale[i].map((c, k) => Math.round(c + (scale[i + 1][k] - c) * (s - i)))
 }
 
-export function tideColors(distance: Float32Array, tolerance: number, reach: number): Uint8Array {
+export function tideColors(distance: Float32Array, high: number, reach: number, low = high): Uint8Array {
   const out = new Uint8Array(distance.length * 3)
   // Vertex colours are linear in three.js: undo the screen's curve.
   const linear = Array.from({ length: 256 }, (_, i) =>
     Math.round(255 * (i / 255 <= 0.04045 ? i / 255 / 12.92 : ((i / 255 + 0.055) / 1.055) ** 2.4)),
   )
   for (let i = 0; i < distance.length; i++) {
-    const c = tideColor(distance[i], tolerance, reach)
+    const c = tideColor(distance[i], high, reach, low)
     out[3 * i] = linear[c[0]]
     out[3 * i + 1] = linear[c[1]]
     out[3 * i + 2] = linear[c[2]]

@@ -40,6 +40,10 @@ function kindOfField(s: FieldSchema): FormField['is'] {
   return s.type === 'number' ? 'number' : 'text'
 }
 
+/** What can be chosen and how it is called, in the order the kind names it. */
+const choicesOf = (s: FieldSchema): [string, string][] =>
+  (s.enum ?? Object.keys(s.choices ?? {})).map((v) => [v, s.choices?.[v] ?? v])
+
 const counts = (now: unknown, when: unknown) => (Array.isArray(when) ? when.includes(now) : now === when)
 
 /**
@@ -61,7 +65,7 @@ export function fieldsOf(properties: Record<string, FieldSchema>, record: StepRe
       min: inner.minimum ?? inner.exclusiveMinimum,
       max: inner.maximum ?? inner.exclusiveMaximum,
       empty: inner.empty ?? '',
-      choices: Object.entries(inner.choices ?? Object.fromEntries((inner.enum ?? []).map((v) => [v, v]))),
+      choices: choicesOf(inner),
       ref: inner.ref ?? inner.items?.ref ?? null,
       none,
       more: inner.more ?? false,

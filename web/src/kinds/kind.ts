@@ -43,8 +43,8 @@ export type Slot<R> = {
   put?: (at: Under, record: R, room: Room) => void | Promise<void>
   /** What stones of the yard may fill it give, and how. */
   yard?: { gives: string[]; put: (stone: Stone, record: R, room: Room) => void }
-  /** The marking tool has the hand. */
-  marks?: boolean
+  /** The marking tool has the hand; `later`: what is marked is not tried at once. */
+  marks?: boolean | 'later'
   /** A drag from one place to another fills it; `along` is what the pointer passed over. */
   stroke?: {
     along: (path: Under[], record: R, room: Room) => void
@@ -110,6 +110,8 @@ export type Kind<R = StepRecord, T = Record<string, unknown>> = {
   laid: (room: Room) => void
   /** It draws on the paper. */
   paper: boolean
+  /** What lies beside the view, if anything does. */
+  beside: (room: Room) => Component | null
   /** What takes the view's place, if anything does. */
   covers: (room: Room) => Component | null
   /** What it could make of things that were picked with nothing in hand. */
@@ -144,6 +146,7 @@ export function defineKind<R = StepRecord, T = Record<string, unknown>>(given: G
     handOnly: [],
     laid: () => {},
     paper: false,
+    beside: () => null,
     covers: () => null,
     offers: () => [],
     widens: () => {},
@@ -185,6 +188,8 @@ export type Stage = {
   sound: string[]
   /** What it lists of the ledger, by what stones give. */
   ledger: string[]
+  /** Its tools as a short row above the panel. */
+  slim: boolean
   /** Tools in two columns of names, what each does on hover. */
   columns: boolean
   /** Whether laid drawings are looked at on the paper. */
@@ -204,6 +209,7 @@ export const defineStage = (given: Pick<Stage, 'key'> & Partial<Stage>): Stage =
   sound: [],
   ledger: [],
   columns: false,
+  slim: false,
   paper: false,
   shows: () => ({}),
   ...given,

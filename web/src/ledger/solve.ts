@@ -15,9 +15,11 @@ export const useSolve = defineStore('solve', () => {
   const ticked = reactive(new Set<string>())
   watch(
     () => [j.job?.id, j.job?.revision],
-    () => {
+    ([job], [before]) => {
       found.value = null
-      stop()
+      // What was changed meanwhile is asked of again; another job is not this one's.
+      if (running.value && job === before) ask()
+      else stop()
     },
   )
   async function ask() {

@@ -56,7 +56,9 @@ const counts = computed(() => {
         · rms <span class="fig">{{ mm(s.summary.rms) }}</span> ·
         {{ counts.join(', ') || 'nothing drawn' }}
       </span>
-      <span v-if="s.drawing || hand.previewing" class="ml-auto text-soft" role="status">solving</span>
+      <span v-if="s.drawing || hand.trying || s.cutting" class="ml-auto text-soft" role="status">{{
+        s.cutting ? 'cutting' : 'solving'
+      }}</span>
       <span
         v-else-if="s.way !== null && s.unsaid.length"
         class="ml-auto min-w-0 flex-1 truncate text-right"

@@ -97,16 +97,16 @@ export const useSketch = defineStore('sketch', () => {
   }
 
   // The newest plane wins; one question at a time, so that dragging never queues up.
-  let asking = false
+  const cutting = ref(false)
   let again = false
   async function cutNow() {
     const r = record.value
     if (!r || !j.job) return
-    if (asking) {
+    if (cutting.value) {
       again = true
       return
     }
-    asking = true
+    cutting.value = true
     try {
       trace.value = await j.ask<Trace>('/sketch/trace', { sketch: plain(where(r)) })
       turnTo(r, trace.value.plane)
@@ -114,7 +114,7 @@ export const useSketch = defineStore('sketch', () => {
     } catch (e) {
       hand.error = (e as Error).message
     } finally {
-      asking = false
+      cutting.value = false
       if (again) {
         again = false
         cutNow()
@@ -283,7 +283,10 @@ export const useSketch = defineStore('sketch', () => {
     hand.error = ''
     try {
       const got = await j.ask<Changed>('/sketch/change', { sketch: whole(), change })
-      if (mine.value !== r) return false
+      if (mine.value !== r) {
+        ghost.value = null
+        return false
+      }
       remember()
       put(got)
       way.value = change.do === 'automatic' ? (change.other ?? 0) : null
@@ -292,10 +295,10 @@ export const useSketch = defineStore('sketch', () => {
       return true
     } catch (e) {
       hand.error = (e as Error).message
+      ghost.value = null
       return false
     } finally {
       drawing.value = false
-      ghost.value = null
     }
   }
   /** Which of the whole trace's drawings is on the paper, while nothing else was done to it. */
@@ -315,6 +318,13 @@ export const useSketch = defineStore('sketch', () => {
 
   // Dragging a place.
   const ghost = shallowRef<Entity[] | null>(null)
+  // What was dragged stays where it was let go until the drawing is solved anew.
+  watch(
+    () => hand.trying,
+    (trying) => {
+      if (!trying && !dragging.value) ghost.value = null
+    },
+  )
   let pulling = false
   let next: { handle: string; to: XY } | null = null
   async function pull(handle: string, to: XY) {
@@ -429,6 +439,7 @@ export const useSketch = defineStore('sketch', () => {
     bring,
     ghost,
     dragging,
+    cutting,
     pull,
     drop,
     offers,

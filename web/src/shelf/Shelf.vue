@@ -2,7 +2,7 @@
 import { Trash2 } from 'lucide-vue-next'
 import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call } from '../api/client'
+import { call, sent } from '../api/client'
 import type { JobCard } from '../api/types'
 import Mark from '../shell/Mark.vue'
 import Bring from './Bring.vue'
@@ -37,6 +37,25 @@ async function start(scans: Record<string, unknown>[], file: string) {
     error.value = (e as Error).message
   } finally {
     starting.value = false
+  }
+}
+
+const share = ref<number | null>(null)
+/** A recipe that was handed on with its scans, opened as a job. */
+async function openRecipe(e: Event) {
+  const box = e.target as HTMLInputElement
+  const file = box.files?.[0]
+  if (!file) return
+  error.value = ''
+  share.value = 0
+  try {
+    const { id } = await sent<{ id: number }>('/recipes', file, (s) => (share.value = s))
+    router.push(`/jobs/${id}`)
+  } catch (why) {
+    error.value = (why as Error).message
+  } finally {
+    share.value = null
+    box.value = ''
   }
 }
 
@@ -109,6 +128,14 @@ async function remove(job: JobCard) {
         <p class="text-soft">
           Files stay as they are, with their checksums. Everything you lay on it can be changed later.
         </p>
+        <h2 class="pt-3">Go on with a job from elsewhere</h2>
+        <p v-if="share !== null" class="text-soft" role="status">
+          {{ share < 1 ? `Sending ${Math.round(100 * share)} %` : 'Opening the recipe' }}
+        </p>
+        <label v-else class="btn w-full cursor-pointer focus-within:border-saffron">
+          Open a recipe with its scans
+          <input class="sr-only" type="file" accept=".zip" aria-label="Open a recipe" @change="openRecipe" />
+        </label>
       </section>
     </main>
   </div>

@@ -44,6 +44,7 @@ onBeforeUnmount(() => {
 const papered = computed(() =>
   hand.kind ? hand.kind.paper : !!stageOf(shown.stage)?.paper && j.given('sketch').length > 0,
 )
+const beside = computed(() => hand.kind?.beside(room) ?? null)
 const cover = computed(() => hand.kind?.covers(room) ?? null)
 useKeys({ view, finding, keys })
 </script>
@@ -63,6 +64,7 @@ useKeys({ view, finding, keys })
           <component :is="cover" v-if="cover" />
           <View3D v-show="!cover" ref="view" />
           <Guide v-if="j.job?.demo && !cover" />
+          <component :is="beside" v-if="beside" class="w-[60%] shrink-0" />
           <Paper v-if="papered" class="w-[60%] shrink-0" />
         </div>
         <LedgerTable v-if="shown.ledger" />

@@ -27,7 +27,7 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
     '?': () => (of.keys.value = true),
     ' ': swap,
     d: () => {
-      if (j.check || shown.proof) shown.show.tide = !shown.show.tide
+      if (j.check || shown.proof || (j.body && j.scan)) shown.show.tide = !shown.show.tide
     },
     a: () => (shown.alone = shown.alone ? null : (shown.chosen ?? j.body?.id ?? null)),
     l: () => (shown.ledger = !shown.ledger),

@@ -48,6 +48,8 @@ export interface Hand {
   stopTrying: () => void
   showPick: (scan: string, pick: PickRecord, element: string | null) => Promise<void>
   select: () => Promise<void>
+  /** The marks of the slot that has the hand, or the step's own. */
+  marksInHand: () => Mark[] | undefined
   mark: (by: Mark) => void
   lay: () => Promise<boolean>
 }
@@ -240,22 +242,28 @@ export const useHand: () => Hand = defineStore('hand', () => {
       lit.value = null
     }
   }
+  /** The marks of the slot that has the hand, or the step's own. */
+  const marksInHand = () => {
+    const key = slot.value && spot.value?.marks ? slot.value : 'marks'
+    return record.value?.[key] as Mark[] | undefined
+  }
   /** Light what the marks in hand select. */
   async function select() {
     const h = held.value
-    if (!h?.record.marks || !h.record.scan) return
+    const given = marksInHand()
+    if (!h || !given || !h.record.scan) return
     error.value = ''
     try {
-      const facets = await marks.select(h.record.scan as string, h.record.marks as Mark[])
+      const facets = await marks.select(h.record.scan as string, given)
       if (facets && held.value === h) lit.value = { facets, tone: 'picked' }
     } catch (e) {
       error.value = (e as Error).message
     }
   }
   function mark(by: Mark) {
-    ;(record.value!.marks as Mark[]).push(by)
+    marksInHand()!.push(by)
     select()
-    tryIt()
+    if (kind.value?.slots[slot.value ?? '']?.marks !== 'later') tryIt()
   }
 
   async function lay(): Promise<boolean> {
@@ -308,6 +316,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
     stopTrying,
     showPick,
     select,
+    marksInHand,
     mark,
     lay,
   }

@@ -7,6 +7,8 @@ import { useDetails } from './details'
 
 const WORKING = 450 // ms between two looks while something is worked out
 const IDLE = 1200 // ms between two looks at whether others changed the job
+const PATIENT = 5 // looks after which what nobody works on is asked for: a change may be laid at once
+const LEFT = 30 // looks until it is asked for again
 const LOST = 2500
 
 export const done = (s: Stone) => s.status === 'sound' || s.status === 'attention'
@@ -114,7 +116,9 @@ export const useJob = defineStore('job', () => {
       const now = await call<Stamp>('GET', `/jobs/${shown.id}/stamp`)
       if (job.value !== shown) return
       const same = now.revision === shown.revision && !now.working && now.proofs === shown.proofs.length
-      return same ? again(IDLE) : refresh()
+      if (!same) return refresh()
+      if (await laidAnew()) return
+      again(IDLE)
     } catch {
       again(LOST)
     }
@@ -135,10 +139,18 @@ export const useJob = defineStore('job', () => {
     take(await call<JobView>('GET', `/jobs/${id}`))
     if (outdated()) await act('POST', '/tasks/retry')
   }
-  /** Whether a stone is not worked out, though nobody stopped it: the program has changed since. */
+  /**
+   * Whether a stone is not worked out, though nobody stopped it: the program has changed since, or the server
+   * ended between keeping a change and laying it.
+   */
   const outdated = () =>
-    (job.value?.tasks ?? []).every((t) => t.state === 'done') &&
-    allStones.value.some((s) => s.status === 'pending')
+    (job.value?.tasks[0]?.state ?? 'done') === 'done' && allStones.value.some((s) => s.status === 'pending')
+  let unlaid = 0
+  /** Have laid what stays unlaid for some looks with nobody at work on it; whether it was asked for. */
+  async function laidAnew(): Promise<boolean> {
+    unlaid = outdated() && !busy.value ? unlaid + 1 : 0
+    return unlaid % LEFT === PATIENT && (await act('POST', '/tasks/retry'))
+  }
   function close() {
     window.clearTimeout(poll)
     job.value = null

@@ -12,6 +12,7 @@ export const MARK_RULES = [
   'same facing',
   'same bend',
   'up to a crease',
+  'zone',
   'similar pieces',
 ] as const
 export type MarkRule = (typeof MARK_RULES)[number]
@@ -22,6 +23,7 @@ export const MARK_SAYS: Record<MarkRule, string> = {
   'same facing': 'Click; it spreads while it faces the same way',
   'same bend': 'Click; it spreads over one bend',
   'up to a crease': 'Click; it spreads up to sharp edges',
+  zone: 'Click a face; it is taken whole, whatever its kind',
   'similar pieces': 'Click a piece; all of about its size follow',
 }
 /** Rules that need no facets: those that work on clouds. */

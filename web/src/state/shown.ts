@@ -5,7 +5,11 @@ import type { ProofView, Vec3 } from '../api/types'
 import { stageOf } from '../kinds/registry'
 import type { StageKey } from '../kinds/stages'
 import type { Cut } from '../view3d/scene'
+import type { Shine } from '../view3d/shine'
 import { useJob } from './job'
+
+/** A way of looking: towards the viewer, up, the middle and the height that is seen, mm. */
+export type Looking = { toward: number[]; up: number[]; middle: number[]; span: number }
 
 export const useShown = defineStore('shown', () => {
   const j = useJob()
@@ -18,6 +22,7 @@ export const useShown = defineStore('shown', () => {
     tide: false,
     after: true,
     edges: false,
+    shine: 'matt' as Shine,
     moved: false,
     colours: true,
     joined: 'scans' as 'scans' | 'mesh' | 'apart',
@@ -30,7 +35,11 @@ export const useShown = defineStore('shown', () => {
   const cut = ref<Cut | null>(null)
   /** Whether the whole ledger lies under the view. */
   const ledger = ref(false)
-  const tolerance = ref(0.1)
+  /** Where that section lies on its axis, mm. */
+  const cutPlace = ref<number | null>(null)
+  /** How the view looks now, for who keeps it, and how it is to look. */
+  const looking = shallowRef<() => Looking | null>(() => null)
+  const looked = shallowRef<Looking | null>(null)
   /** How far the colours of what moved or strains reach, mm. */
   const reach = ref(0)
   /** A place to look at closer, in the scan's coordinates or, where `framed`, in the frame's. */
@@ -92,7 +101,9 @@ export const useShown = defineStore('shown', () => {
     ledger,
     cut,
     proof,
-    tolerance,
+    cutPlace,
+    looking,
+    looked,
     reach,
     focus,
     facing,

@@ -5,21 +5,22 @@
  */
 import { computed } from 'vue'
 import { useHand } from '../state/hand'
-import { CLOUD_RULES, MARK_RULES, useMarks, type Mark } from '../state/marks'
+import { CLOUD_RULES, MARK_RULES, useMarks } from '../state/marks'
 
 const props = defineProps<{ cloud: boolean }>()
 const hand = useHand()
 const m = useMarks()
-const marks = computed(() => (hand.record?.marks as Mark[] | undefined) ?? [])
+const marks = computed(() => hand.marksInHand() ?? [])
 const rules = computed(() => MARK_RULES.filter((r) => !props.cloud || CLOUD_RULES.includes(r)))
 function takeBack() {
   marks.value.pop()
   hand.select()
-  hand.tryIt()
+  if (hand.spot?.marks !== 'later') hand.tryIt()
 }
 function clear() {
   marks.value.splice(0)
   hand.select()
+  if (hand.spot?.marks === 'later') return
   hand.stopTrying()
   hand.preview = null
 }

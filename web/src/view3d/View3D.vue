@@ -4,8 +4,9 @@ import { ChevronLeft, ChevronRight } from 'lucide-vue-next'
 import * as THREE from 'three'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import type { Vec3 } from '../api/types'
+import { partWords, useProving } from '../check/proving'
 import { stageOf } from '../kinds/registry'
-import { signed } from '../state/format'
+import { mm, signed } from '../state/format'
 import { isCloud, scanLine } from '../state/job'
 import { useMade } from '../state/made'
 import { MARK_SAYS } from '../state/marks'
@@ -16,18 +17,23 @@ import MarkBar from './MarkBar.vue'
 import { useMarking } from './marking'
 import { under, type Under, type What } from './picking'
 import { planOf } from './plan'
+import { SHINES } from './shine'
 import Rose from './Rose.vue'
+import Tags from './Tags.vue'
 import { Viewer } from './viewer'
 
 const room = useRoom()
 const { job: j, hand, shown, marks: m } = room
 const made = useMade()
+const proving = useProving()
 const box = ref<HTMLDivElement | null>(null)
 const canvas = ref<HTMLCanvasElement | null>(null)
 const turn = shallowRef(new THREE.Quaternion())
 const history = ref({ back: false, forward: false })
 const label = ref<{ x: number; y: number; text: string } | null>(null)
 const loading = ref('')
+/** How many pictures were drawn, where something lies over them. */
+const pictures = ref(0)
 const viewer = shallowRef<Viewer | null>(null)
 let watcher: ResizeObserver | null = null
 
@@ -39,13 +45,16 @@ const drawn = computed(() => ({
   edges: shown.show.edges,
   colours: shown.show.colours,
   ghost: plan.value.bodyOn && plan.value.scanOn && !!hand.held && !hand.spot?.takes.includes('edge'),
-  tolerance: shown.tolerance,
+  shine: shown.show.shine,
+  parts: proving.lit?.parts ?? null,
   stone: (id: string) => j.byId.get(id),
 }))
 
 onMounted(() => {
   const v = new Viewer(canvas.value!)
   viewer.value = v
+  shown.looking = () => v.looking
+  v.onDrawn = () => plan.value.tags.length && pictures.value++
   v.onTurn = (q) => (turn.value = q.clone())
   v.onHistory = (back, forward) => (history.value = { back, forward })
   v.layers.tide.onReach = v.layers.strain.onReach = (reach) => (shown.reach = reach)
@@ -61,7 +70,7 @@ onMounted(() => {
   watch(drawn, (d) => j.job && draw(d), { immediate: true, flush: 'post' })
   watch(
     () => shown.cut && { ...shown.cut },
-    (cut) => v.cutAt(cut),
+    (cut) => (shown.cutPlace = v.cutAt(cut)),
     { flush: 'post' },
   )
   watch(
@@ -71,6 +80,11 @@ onMounted(() => {
       v.lookAlong(new THREE.Vector3(...(f.from as Vec3)))
       v.fit(false)
     },
+    { flush: 'post' },
+  )
+  watch(
+    () => shown.looked,
+    (view) => view && v.lookAs(view),
     { flush: 'post' },
   )
   watch(
@@ -89,6 +103,7 @@ onBeforeUnmount(() => {
 const FREELY: What[] = ['loop', 'edge', 'datum', 'scan']
 const takes = computed<What[]>(() => {
   if (hand.held) return hand.spot?.takes ?? []
+  if (plan.value.deviation) return ['tide']
   if (shown.proof || plan.value.joined || plan.value.tide) return []
   // Faces are measured where no scan lies over them.
   return plan.value.scanOn ? FREELY : [...FREELY, 'face']
@@ -176,7 +191,7 @@ async function click(e: MouseEvent) {
     return
   }
   if (!hand.held) {
-    if (!stageOf(shown.stage)?.takes(at, room)) made.give(at, e.ctrlKey || e.metaKey)
+    if (!stageOf(shown.stage)?.takes(at, room) && at.what !== 'tide') made.give(at, e.ctrlKey || e.metaKey)
     return
   }
   const spot = hand.spot
@@ -194,7 +209,7 @@ async function click(e: MouseEvent) {
 
 function hover(e: PointerEvent) {
   const v = viewer.value!
-  const fine = takes.value.filter((t) => t !== 'scan')
+  const fine = takes.value.filter((t) => t !== 'scan' && t !== 'tide')
   const at = fine.length ? under(v, e.offsetX, e.offsetY, fine) : null
   v.layers.hover.set(at)
   if (hand.over !== at) hand.over = at
@@ -202,6 +217,12 @@ function hover(e: PointerEvent) {
 }
 function valueUnder(x: number, y: number) {
   const v = viewer.value!
+  if (plan.value.deviation) {
+    const on = under(v, x, y, ['tide'])
+    if (on?.what !== 'tide') return null
+    const face = on.face ? ` ${partWords(on.face)}` : ''
+    return { x, y, text: Number.isFinite(on.value) ? `${signed(on.value)}${face}` : `no answer${face}` }
+  }
   if (!(plan.value.tide || plan.value.zones) || !v.layers.scan.mesh?.visible) return null
   const at = under(v, x, y, ['scan'])
   if (plan.value.zones) {
@@ -210,7 +231,7 @@ function valueUnder(x: number, y: number) {
   }
   const read = at?.what === 'scan' ? v.layers.tide.at(at.facet, new THREE.Vector3(...at.shown)) : null
   if (!read) return null
-  return { x, y, text: Number.isFinite(read.value) ? `${signed(read.value)} ${read.face}` : 'no answer' }
+  return { x, y, text: Number.isFinite(read.value) ? signed(read.value) : 'no answer' }
 }
 function leave() {
   label.value = null
@@ -297,7 +318,7 @@ defineExpose({
         class="btn btn-view"
         :class="{ 'btn-on': shown.show.tide }"
         :aria-pressed="shown.show.tide"
-        :disabled="!j.check && !shown.proof"
+        :disabled="!j.check && !shown.proof && !(j.body && j.scan)"
         title="Deviation colours  D"
         @click="shown.show.tide = !shown.show.tide"
       >
@@ -312,6 +333,15 @@ defineExpose({
       >
         edges
       </button>
+      <button
+        class="btn btn-view"
+        :class="{ 'btn-on': shown.show.shine !== 'matt' }"
+        :disabled="!plan.body || !plan.bodyOn"
+        title="What the model would mirror: stripes, or a room"
+        @click="shown.show.shine = SHINES[(SHINES.indexOf(shown.show.shine) + 1) % SHINES.length]"
+      >
+        {{ shown.show.shine }}
+      </button>
       <CutBar />
       <button
         v-if="j.scan && scanLine(j.scan).coloured"
@@ -324,7 +354,7 @@ defineExpose({
         colours
       </button>
     </div>
-    <template v-if="hand.spot?.marks && hand.record?.marks">
+    <template v-if="hand.spot?.marks && hand.marksInHand()">
       <MarkBar :cloud="isCloud(hand.scan)" />
       <svg class="pointer-events-none absolute inset-0 h-full w-full" aria-hidden="true">
         <polygon
@@ -354,8 +384,13 @@ defineExpose({
         />
       </svg>
     </template>
-    <p v-if="hint" class="view-says bottom-4 left-1/2 -translate-x-1/2">{{ hint }}</p>
+    <p v-if="hint" class="view-says bottom-4 left-[92px] right-4 mx-auto w-fit">{{ hint }}</p>
+    <p v-if="proving.live" class="view-says fig bottom-4 left-[100px]" data-live>
+      rms {{ mm(proving.live.rms) }}, bone ± {{ mm(proving.liveBand.band) }}, full ±
+      {{ mm(proving.liveBand.reach) }}
+    </p>
     <p v-if="working" class="view-says bottom-4 right-4" role="status">{{ working }}</p>
+    <Tags v-if="viewer && plan.tags.length" :viewer="viewer" :tags="plan.tags" :drawn="pictures" />
     <p v-if="label" class="view-value fig" :style="{ left: `${label.x + 14}px`, top: `${label.y - 30}px` }">
       {{ label.text }}
     </p>

@@ -6,6 +6,7 @@ import { geometry } from '../api/client'
 import type { DatumSpec } from './layers/datums'
 import type { Line } from './layers/lines'
 import type { LinePlan, Plan } from './plan'
+import type { Shine } from './shine'
 import { matrix4, vector, type Colour } from './stone'
 import type { Viewer } from './viewer'
 
@@ -16,7 +17,9 @@ export type Drawn = {
   edges: boolean
   colours: boolean
   ghost: boolean
-  tolerance: number
+  shine: Shine
+  /** Parts of a deviation that are lit. */
+  parts: string[] | null
   stone: (id: string) => Stone | undefined
 }
 
@@ -73,7 +76,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
         }
       }
       if (changed('beside', plan.beside)) await layers.beside.set(plan.beside.map((s) => ({ ...s, job })))
-      const body = plan.body && { ...plan.body, job, visible: plan.bodyOn, ghost: d.ghost }
+      const body = plan.body && { ...plan.body, job, visible: plan.bodyOn, ghost: d.ghost, shine: d.shine }
       if (changed('body', body)) await layers.body.set(body)
       if (changed('bodies', plan.bodies)) await layers.bodies.set(plan.bodies.map((b) => ({ ...b, job })))
       const matrix = JSON.stringify(plan.matrix)
@@ -105,10 +108,10 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
       job,
       key: plan.tide.key,
       scan: plan.tide.scan,
-      of: plan.tide.name ? { what: 'also' as const, name: plan.tide.name } : { what: 'deviation' as const },
-      tolerance: d.tolerance,
-      reach: plan.tide.reach,
+      name: plan.tide.name,
     }
+    const deviation = plan.deviation && { ...plan.deviation, job, lit: d.parts }
+    if (changed('deviation', deviation)) await layers.deviation.set(deviation)
     const strain = plan.strain && { ...plan.strain, job }
     const wasTide = changed('tide', tide)
     const wasStrain = changed('strain', strain)

@@ -6,11 +6,12 @@ import * as THREE from 'three'
 import type { EdgeName, Vec3 } from '../api/types'
 import type { Viewer } from './viewer'
 
-export type What = 'scan' | 'face' | 'edge' | 'vertex' | 'datum' | 'loop' | 'line' | 'handle'
+export type What = 'tide' | 'scan' | 'face' | 'edge' | 'vertex' | 'datum' | 'loop' | 'line' | 'handle'
 
 /** `shown` is the place in the view's coordinates; `place` in those of what was hit. */
 export type Under =
   | { what: 'scan'; id: string; place: Vec3; normal: Vec3; shown: Vec3; facet: number; zone?: number }
+  | { what: 'tide'; shown: Vec3; value: number; face: string }
   | { what: 'face'; body: string; name: string; place: Vec3; normal: Vec3; shown: Vec3 }
   | { what: 'edge'; body: string; name: EdgeName; place: Vec3; shown: Vec3 }
   | { what: 'vertex'; body: string; edges: EdgeName[]; place: Vec3; shown: Vec3 }
@@ -238,6 +239,13 @@ function surface(v: Viewer, x: number, y: number, wants: What[], ray: THREE.Rayc
   if (pickable && points?.visible) {
     const h = nearestDot(v, points, x, y, ray.ray)
     if (h) found.push({ far: 0, at: () => onScan(v, spec!.id, h.place, h.normal, h.index, v.scanMotion) })
+  }
+  const tide = v.layers.deviation
+  if (wants.includes('tide') && tide.mesh) {
+    const h = ray.intersectObject(tide.mesh, false)[0]
+    const read = h && tide.at(h.faceIndex!, h.point)
+    if (h && read)
+      found.push({ far: h.distance, at: () => ({ what: 'tide', shown: vec3(h.point), ...read }) })
   }
   const body = v.layers.body
   if (wants.includes('face') && body.mesh?.visible) {

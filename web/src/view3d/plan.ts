@@ -1,9 +1,11 @@
 /** What the view is to draw: worked out from the job, the stage and what is in hand; layers draw it. */
 import type { Matrix, Stone, Vec3 } from '../api/types'
 import { stageOf } from '../kinds/registry'
-import { done, isCloud, scanLine } from '../state/job'
+import { deviationOf } from '../check/shown'
+import { isCloud, scanLine } from '../state/job'
 import type { Room } from '../state/room'
 import type { Lit } from '../state/hand'
+import type { DeviationSpec } from './layers/deviation'
 import { BODIES, STONES, times, type Colour } from './stone'
 
 export type ScanPlan = { id: string; key: string; colour: number; matrix: Matrix | null; part: boolean }
@@ -17,6 +19,8 @@ export type LinePlan = {
   through?: boolean
 }
 export type PlanePlan = { origin: number[]; normal: number[]; size: number; colour: Colour; in?: 'view' }
+export type DeviationPlan = Omit<DeviationSpec, 'job' | 'lit'>
+export type TagPlan = { id: string; place: number[]; text: string; tone: 'pin' | 'plain' }
 export type LoopPlan = { sketch: string; entity: string; points: number[][] }
 
 export type Plan = {
@@ -31,7 +35,12 @@ export type Plan = {
   bodyOn: boolean
   /** Bodies that stand beside it. */
   bodies: { id: string; key: string; colour: number }[]
-  tide: { key: string; scan: string; name: string | null; reach: number | null } | null
+  /** An array of a result as colours on the scan. */
+  tide: { key: string; scan: string; name: string } | null
+  /** A deviation as it was measured, in place of the scan. */
+  deviation: DeviationPlan | null
+  /** Words at places of the view. */
+  tags: TagPlan[]
   strain: { key: string; rms: number; scans: { id: string; key: string }[] } | null
   /** Facets lit by an array of a result that belongs to the scan shown. */
   litBy: { key: string; name: string; tone: Lit['tone'] } | null
@@ -149,26 +158,19 @@ function basePlan(room: Room): Plan {
     : job.body?.key
       ? { id: job.body.id, key: job.body.key }
       : null
-  const deviation = proof
-    ? { key: proof.key, scan: proof.scan_key, told: proof.summary }
-    : job.check?.key && checkedScan(room)
-      ? { key: job.check.key, scan: checkedScan(room)!, told: job.toldOf(job.check) }
-      : null
-  const tide = shown.show.tide && deviation ? deviation : null
+  const deviation = shown.show.tide ? deviationOf(room) : null
   return {
     matrix,
     scan,
     beside: joined ? joined.slice(1) : others.filter((t) => shown.visible(t.id)).map(plain),
     joined: !!joined,
-    scanOn: !!tide || joining || (shown.show.scan && (!main || shown.visible(main.id))),
+    scanOn: !deviation && (joining || (shown.show.scan && (!main || shown.visible(main.id)))),
     body,
-    bodyOn: !tide && !joining && shown.model && (!body?.id || shown.visible(body.id)),
-    bodies: tide || joining || proof || !shown.model ? [] : standing(room),
-    tide: tide
-      ? { key: tide.key, scan: tide.scan, name: null, reach: histogramReach(tide.told) }
-      : mesh && shown.show.joined === 'apart'
-        ? { key: mesh.key!, scan: mesh.key!, name: 'apart', reach: null }
-        : null,
+    bodyOn: !deviation && !joining && shown.model && (!body?.id || shown.visible(body.id)),
+    bodies: deviation || joining || proof || !shown.model ? [] : standing(room),
+    tide: mesh && shown.show.joined === 'apart' ? { key: mesh.key!, scan: mesh.key!, name: 'apart' } : null,
+    deviation,
+    tags: [],
     strain: joined ? strainOf(room) : null,
     litBy: null,
     lines: shown.lines as LinePlan[],
@@ -189,12 +191,6 @@ const standing = (room: Room): Plan['bodies'] => {
       : [],
   )
 }
-const checkedScan = (room: Room) => {
-  const stone = room.job.check?.inputs.map((i) => room.job.byId.get(i)).find((s) => s?.produces === 'scan')
-  return stone && done(stone) ? stone.key : null
-}
-const histogramReach = (told: unknown): number =>
-  (told as { histogram?: { edges: number[] } } | null)?.histogram?.edges.at(-1) ?? 0.3
 const chosenDatum = (room: Room) => {
   const s = room.shown.chosen ? room.job.byId.get(room.shown.chosen) : null
   return s?.produces === 'datum' ? [s.id] : []
@@ -221,15 +217,18 @@ export function planOf(room: Room): Plan {
   if (kind.compares) {
     plan.scanOn = true
     plan.bodyOn = false
-    plan.tide = null
+    plan.tide = plan.deviation = null
     const after = result && shown.show.after && !kind.goes
     if (after && plan.scan) plan.scan = { ...plan.scan, key: result }
-    if (after && shown.show.moved) plan.tide = { key: result, scan: result, name: 'moved', reach: null }
+    if (after && shown.show.moved) plan.tide = { key: result, scan: result, name: 'moved' }
     if (after && kind.adds) plan.litBy = { key: result, name: kind.adds, tone: 'added' }
   }
   if (result && kind.goes && plan.scan && !isCloudWithout(room))
     plan.litBy = { key: result, name: kind.goes, tone: 'goes' }
-  if (hand.spot?.takes.includes('scan')) plan.scanOn = true
+  if (hand.spot?.takes.includes('scan')) {
+    plan.scanOn = true
+    plan.deviation = null
+  }
   if (hand.spot?.handles) plan.handles = hand.spot.handles.of(hand.record, room)
   return { ...plan, ...kind.shows(plan, hand.record, hand.preview, room) }
 }

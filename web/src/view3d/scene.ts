@@ -31,6 +31,8 @@ export class Scene {
   private size = new THREE.Vector2(1, 1)
   drawn = 0
   onTurn: (q: THREE.Quaternion) => void = () => {}
+  /** Told after every picture: what lies over the view follows it. */
+  onDrawn: () => void = () => {}
   onHistory: (back: boolean, forward: boolean) => void = () => {}
 
   constructor(private canvas: HTMLCanvasElement) {
@@ -61,22 +63,27 @@ export class Scene {
       this.renderer.render(this.scene, this.camera)
       this.drawn++
       this.canvas.dataset.drawn = String(this.drawn)
+      this.onDrawn()
     })
   }
 
-  /** Take away what lies beyond a plane across an axis, at a share of the way through all that is shown. */
+  /**
+   * Take away what lies beyond a plane across an axis, at a share of the way through all that is shown; where
+   * that is on the axis.
+   */
   cutAt(cut: Cut | null) {
     const box = new THREE.Box3()
     if (cut) for (const m of this.extent()) box.expandByObject(m)
     this.renderer.clippingPlanes = []
+    let at: number | null = null
     if (cut && !box.isEmpty()) {
       const k = 'xyz'.indexOf(cut.axis)
-      const at = box.min.getComponent(k) + cut.share * (box.max.getComponent(k) - box.min.getComponent(k))
+      at = box.min.getComponent(k) + cut.share * (box.max.getComponent(k) - box.min.getComponent(k))
       const normal = new THREE.Vector3().setComponent(k, cut.flip ? 1 : -1)
       this.renderer.clippingPlanes = [new THREE.Plane(normal, cut.flip ? -at : at)]
     }
     this.ask()
-    return this.renderer.clippingPlanes[0] ?? null
+    return at
   }
 
   resize(w: number, h: number) {
@@ -190,6 +197,30 @@ export class Scene {
     this.centre.copy(seen.getCenter(new THREE.Vector3()).applyQuaternion(this.camera.quaternion))
     this.span = 0.5 * Math.max(s.y * 1.3, (s.x * 1.2 * this.size.y) / this.size.x)
     this.fitted = true
+    this.ask()
+  }
+
+  /** Where we look from, as it can be kept: to the viewer, up, the middle and the height that is seen. */
+  get looking() {
+    const up = new THREE.Vector3(0, 1, 0).applyQuaternion(this.camera.quaternion)
+    return {
+      toward: this.toward.toArray(),
+      up: up.toArray(),
+      middle: this.centre.toArray(),
+      span: 2 * this.span,
+    }
+  }
+  /** Look as was kept. */
+  lookAs(view: { toward: number[]; up: number[]; middle: number[]; span: number }) {
+    this.remember()
+    this.fitted = false
+    const at = (p: number[]) => new THREE.Vector3(...(p as [number, number, number]))
+    this.camera.quaternion.setFromRotationMatrix(
+      new THREE.Matrix4().lookAt(at(view.toward), new THREE.Vector3(), at(view.up)),
+    )
+    this.centre.copy(at(view.middle))
+    this.span = 0.5 * view.span
+    this.onTurn(this.camera.quaternion)
     this.ask()
   }
 

@@ -4,6 +4,7 @@ import { BesideLayer } from './layers/beside'
 import { BodiesLayer } from './layers/bodies'
 import { BodyLayer } from './layers/body'
 import { DatumsLayer } from './layers/datums'
+import { DeviationLayer } from './layers/deviation'
 import { HoverLayer } from './layers/hover'
 import { HandlesLayer } from './layers/handles'
 import { LinesLayer } from './layers/lines'
@@ -39,6 +40,7 @@ export class Viewer extends Scene {
       datums,
       lit: new LitLayer(this, scan),
       tide: new TideLayer(this, scan),
+      deviation: new DeviationLayer(this),
       zones: new ZonesLayer(this, scan),
       strain: new StrainLayer(this, scan, beside),
       lines: new LinesLayer(this),

@@ -23,8 +23,9 @@ const filter = ref('')
 const GROUPS: { title: string; gives: string[]; colour: string }[] = [
   { title: 'Scans', gives: ['scan'], colour: 'bg-sand' },
   { title: 'Datums and frames', gives: ['datum', 'frame'], colour: 'bg-plum' },
-  { title: 'Sketches and curves', gives: ['sketch'], colour: 'bg-inkblue' },
+  { title: 'Sketches and curves', gives: ['sketch', 'curve'], colour: 'bg-inkblue' },
   { title: 'Bodies', gives: ['body'], colour: 'bg-slate' },
+  { title: 'Foreign models', gives: ['model'], colour: 'bg-slate' },
 ]
 /** The scans as they stand; the features of a body are on the wall, here are the bodies that stand. */
 function listed(gives: string[]): Stone[] {
@@ -73,7 +74,6 @@ async function reopen(id: number) {
   const p = await call<ProofView>('GET', `/jobs/${j.job!.id}/proofs/${id}`)
   hand.drop()
   shown.proof = p
-  shown.tolerance = p.settings.tolerance as number
   shown.show.tide = true
   shown.stage = 'Check'
 }
@@ -134,7 +134,7 @@ function take(s: Stone) {
             "
           >
             <button
-              class="flex min-w-0 flex-1 items-center gap-2 py-1 pl-2.5 text-left"
+              class="flex min-w-0 flex-1 items-center gap-2 py-1 pl-2.5 pr-1.5 text-left"
               @click="take(s)"
               @dblclick="hand.takeBack(s)"
             >

@@ -16,7 +16,7 @@ from numba import njit
 
 from ..scan.onfacet import on_triangle
 
-__all__ = ["BoxTree", "gather"]
+__all__ = ["DEEP", "BoxTree", "gather", "to_box"]
 
 _LEAF = 4
 DEEP = 64  # levels a question may descend: far more than halving ever makes
@@ -85,7 +85,7 @@ def _boxes(low, high, slack, span, left, out_low, out_high, most):  # pragma: no
 
 
 @njit(cache=True, inline="always")
-def _to_box(px, py, pz, low, high, k):  # pragma: no cover - compiled
+def to_box(px, py, pz, low, high, k):  # pragma: no cover - compiled
     dx = max(low[k, 0] - px, 0.0, px - high[k, 0])
     dy = max(low[k, 1] - py, 0.0, py - high[k, 1])
     dz = max(low[k, 2] - pz, 0.0, pz - high[k, 2])
@@ -94,49 +94,75 @@ def _to_box(px, py, pz, low, high, k):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def gather(
-    px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share
+    px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share, hint
 ):  # pragma: no cover - compiled
     """The triangles whose patches may hold the place of the surface nearest to a point.
 
     Fills ``found`` with their numbers and ``share`` with (v, w, distance) each; returns how many, and the bound that
-    the nearest
-    distance does not exceed. Where more would be found than there is room for, the nearest are not all among them.
+    the nearest distance does not exceed. Where more would be found than there is room for, the nearest are not all
+    among them. ``hint`` is a triangle that may be near (−1: none): the nearer it is, the less has to be looked at.
     """
     best = np.inf
+    if hint >= 0:
+        _, _, d = on_triangle(px, py, pz, tris[hint])
+        best = d + err[hint]
+    n, full = 0, False
     top = 0
     stack[0] = 0
     while top >= 0:
         k = stack[top]
         top -= 1
-        if _to_box(px, py, pz, low, high, k) - slack[k] > best:
+        if to_box(px, py, pz, low, high, k) - slack[k] > best + eps:
             continue
-        if left[k] < 0:
-            for i in range(begin[k], begin[k] + count[k]):
-                _, _, d = on_triangle(px, py, pz, tris[i])
-                best = min(best, d + err[i])
-        else:
+        if left[k] >= 0:
             i = left[k]
             j = i + 1
-            if _to_box(px, py, pz, low, high, i) < _to_box(px, py, pz, low, high, j):
+            if to_box(px, py, pz, low, high, i) < to_box(px, py, pz, low, high, j):
                 i, j = j, i
             stack[top + 1], stack[top + 2] = i, j
             top += 2
-    n = 0
-    top = 0
-    stack[0] = 0
-    while top >= 0:
-        k = stack[top]
-        top -= 1
-        if _to_box(px, py, pz, low, high, k) - slack[k] > best + eps:
             continue
-        if left[k] < 0:
+        for i in range(begin[k], begin[k] + count[k]):
+            v, w, d = on_triangle(px, py, pz, tris[i])
+            best = min(best, d + err[i])
+            if d - err[i] > best + eps:
+                continue
+            if n == len(found):
+                n = _kept(found, share, err, n, best + eps)
+                full = full or n == len(found)
+            if n < len(found):
+                found[n] = i
+                share[n, 0], share[n, 1], share[n, 2] = v, w, d
+                n += 1
+    if full:  # what was passed over for want of room may be nearer than what was kept
+        n = 0
+        top = 0
+        stack[0] = 0
+        while top >= 0:
+            k = stack[top]
+            top -= 1
+            if to_box(px, py, pz, low, high, k) - slack[k] > best + eps:
+                continue
+            if left[k] >= 0:
+                stack[top + 1], stack[top + 2] = left[k], left[k] + 1
+                top += 2
+                continue
             for i in range(begin[k], begin[k] + count[k]):
                 v, w, d = on_triangle(px, py, pz, tris[i])
                 if d - err[i] <= best + eps and n < len(found):
                     found[n] = i
                     share[n, 0], share[n, 1], share[n, 2] = v, w, d
                     n += 1
-        else:
-            stack[top + 1], stack[top + 2] = left[k], left[k] + 1
-            top += 2
-    return n, best
+    return _kept(found, share, err, n, best + eps), best
+
+
+@njit(cache=True, inline="always")
+def _kept(found, share, err, n, most):  # pragma: no cover - compiled
+    """What of the first ``n`` may still be nearest, moved together."""
+    m = 0
+    for q in range(n):
+        if share[q, 2] - err[found[q]] <= most:
+            found[m] = found[q]
+            share[m, 0], share[m, 1], share[m, 2] = share[q, 0], share[q, 1], share[q, 2]
+            m += 1
+    return m

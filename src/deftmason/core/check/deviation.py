@@ -11,16 +11,14 @@ corners).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 import numpy as np
 
 from ..elements import Cone, Cylinder, Plane, Sphere, Torus
-from ..errors import BadArgument
 from ..kernel.body import Body
 from ..kernel.borders import SPLINE, Bordered, bordered_facets, face_areas
 from ..kernel.surfaces import FaceSurface, face_surfaces
 from ..progress import Progress, silent
+from .answers import Distances, Spread, within_limits
 from .boxtree import BoxTree
 from .nearest import CONE, CYLINDER, FACETS_ONLY, ON_SPLINE, PLANE, SPHERE, TORUS, nearest_places, on_edge
 from .splines import curve_at, packed, scratch_of, surface_foot, surface_places
@@ -38,20 +36,19 @@ _CHUNK = 100_000
 _CODES = {Plane: PLANE, Cylinder: CYLINDER, Cone: CONE, Sphere: SPHERE, Torus: TORUS}
 
 
-@dataclass(frozen=True)
-class Distances:
-    """``distance`` (n,) mm, positive outside, NaN where unanswered; ``face`` (n,) int32 into the body's names, −1
-    there;
-    ``normal`` (n, 3) the surface's outward normal, ``other_normal`` that of the second face where the nearest place is
-    an edge;
-    ``exact`` (n,) whether the distance is to the surface itself (else to a facet, within
-    ``ModelSurface.deflection``)."""
-
-    distance: np.ndarray
-    face: np.ndarray
-    normal: np.ndarray = field(repr=False)
-    other_normal: np.ndarray = field(repr=False)
-    exact: np.ndarray = field(repr=False)
+def _walk(points: np.ndarray) -> np.ndarray:
+    """An order (n,) in which neighbours follow each other: along a Z curve through 128 cells a side (Morton 1966, *A
+    computer oriented geodetic data base*), so that each point is sought where the one before was found.
+    """
+    if len(points) < 1000:
+        return np.arange(len(points))
+    low, span = points.min(axis=0), np.maximum(np.ptp(points, axis=0), 1e-300)
+    cell = np.minimum((points - low) / span * 128, 127).astype(np.int64)
+    key = np.zeros(len(points), np.int64)
+    for bit in range(7):
+        for axis in range(3):
+            key |= ((cell[:, axis] >> bit) & 1) << (3 * bit + axis)
+    return np.argsort(key, kind="stable")
 
 
 class ModelSurface:
@@ -75,6 +72,7 @@ class ModelSurface:
         self.size = diagonal_of(body)
         fine = (self._code == FACETS_ONLY).any()
         self.areas = face_areas(body)
+        self.names, self.kinds = [s.name for s in self.surfaces], [s.kind for s in self.surfaces]
         for finer in (1.0, 0.2):
             made = bordered_facets(body, finer * (_FINE if fine else _COARSE) * self.size, finer * _TURN_DEG)
             self.unsure = self._torn(made)
@@ -83,6 +81,10 @@ class ModelSurface:
         progress(0.5)
         self._facets(made)
         progress(1.0)
+
+    @property
+    def spread(self) -> Spread:
+        return Spread(self._tris, self.face_ids.astype(np.int64), self.areas)
 
     def warnings(self) -> list[str]:
         """What a person should know before trusting the distances."""
@@ -382,25 +384,18 @@ class ModelSurface:
             nearer of its two faces') are not answered.
         """
         points = np.ascontiguousarray(points, float)
-        if angle_deg is not None and normals is None:
-            raise BadArgument(
-                "An angle limit needs points with normals; use a mesh, or leave the angle out.", field="angle"
-            )
         n = len(points)
-        out = Distances(np.empty(n), np.empty(n, np.int32), np.empty((n, 3)), np.empty((n, 3)), np.empty(n, np.bool_))
+        out = Distances.room(n)
+        order = _walk(points)
         for begin in range(0, n, _CHUNK):
             progress(begin / max(n, 1), f"Measuring {begin:,} of {n:,} points")
-            self._measure(points, out, slice(begin, min(begin + _CHUNK, n)))
-        quiet = np.zeros(n, bool)
-        if reach is not None:
-            quiet |= np.abs(out.distance) > reach
-        if angle_deg is not None:
-            facing = [np.einsum("ij,ij->i", np.asarray(normals, float), m) for m in (out.normal, out.other_normal)]
-            quiet |= np.maximum(*facing) < np.cos(np.radians(angle_deg))
-        out.distance[quiet] = np.nan
-        out.face[quiet] = -1
+            some = order[begin : begin + _CHUNK]
+            here = Distances.room(len(some))
+            self._measure(points[some], here, slice(0, len(some)))
+            out.distance[some], out.face[some], out.exact[some] = here.distance, here.face, here.exact
+            out.normal[some], out.other_normal[some] = here.normal, here.other_normal
         progress(1.0, "Measured")
-        return out
+        return within_limits(out, normals, reach, angle_deg)
 
     def _measure(self, points: np.ndarray, out: Distances, s: slice) -> None:
         t = self._tree

@@ -216,6 +216,25 @@ def _inside(
     return best_side > -1e-3 * eps or best == np.inf
 
 
+@njit(cache=True)
+def _apart(p, q):  # pragma: no cover - compiled
+    return np.sqrt((p[0] - q[0]) ** 2 + (p[1] - q[1]) ** 2 + (p[2] - q[2]) ** 2)
+
+
+@njit(cache=True)
+def _faces_more(rx, ry, rz, m, n):  # pragma: no cover - compiled
+    """Whether a normal ``m`` points more along (rx, ry, rz) than ``n``; of two alike, the one first by its numbers."""
+    a = rx * m[0] + ry * m[1] + rz * m[2]
+    b = rx * n[0] + ry * n[1] + rz * n[2]
+    tiny = 1e-9 * np.sqrt(rx * rx + ry * ry + rz * rz)
+    if abs(a - b) > tiny:
+        return a > b
+    for q in range(3):
+        if abs(m[q] - n[q]) > 1e-9:
+            return m[q] > n[q]
+    return False
+
+
 @njit(cache=True, parallel=True)
 def nearest_places(
     points, tris, err, face, uv, edge, gap, par, normal, mate, node, is_corner, corner_normal,
@@ -234,9 +253,15 @@ def nearest_places(
         share = np.empty((_ROOM, 3))
         room = np.zeros((14 + 2 * WIDE, WIDE))
         deriv, curve, foot = np.zeros((6, 3)), np.zeros((3, 3)), np.zeros((2, 3))
+        hint = -1  # the point before often lies near the same triangle
         for i in range(b * _BLOCK, min((b + 1) * _BLOCK, points.shape[0])):
             px, py, pz = points[i, 0], points[i, 1], points[i, 2]
-            n, most = gather(px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share)
+            n, most = gather(
+                px, py, pz, tris, err, low, high, slack, left, begin, count, eps, stack, found, share, hint
+            )
+            hint = found[0]
+            for c in range(1, n):
+                hint = found[c] if share[c, 2] < share[0, 2] else hint
             best, sign, f_best = np.inf, 1.0, -1
             two = False
             # Faces.
@@ -337,7 +362,8 @@ def nearest_places(
                     best, f_best, two = d, f, False
                     n_one[i, 0], n_one[i, 1], n_one[i, 2] = nx / l, ny / l, nz / l
                     sign = 1.0 if rx * n_one[i, 0] + ry * n_one[i, 1] + rz * n_one[i, 2] >= 0 else -1.0
-            # Borders and corners.
+            # Borders and corners: of faces that meet there, the one that faces the point more answers.
+            corner = -1
             for c in range(n):
                 t = found[c]
                 if share[c, 2] - err[t] > best:
@@ -346,7 +372,9 @@ def nearest_places(
                     if is_corner[node[t, k]]:
                         rx, ry, rz = px - tris[t, k, 0], py - tris[t, k, 1], pz - tris[t, k, 2]
                         d = np.sqrt(rx * rx + ry * ry + rz * rz)
-                        if d < best - 1e-3 * eps:
+                        near = node[t, k] == corner and d < best + 1e-3 * eps
+                        if d < best - 1e-3 * eps or (near and _faces_more(rx, ry, rz, normal[t, k], n_one[i])):
+                            corner = node[t, k]
                             m = corner_normal[node[t, k]]
                             best, f_best, two = d, face[t], False
                             sign = 1.0 if rx * m[0] + ry * m[1] + rz * m[2] >= 0 else -1.0
@@ -381,8 +409,12 @@ def nearest_places(
                     aside, s = _to_side(curve[0, 0], curve[0, 1], curve[0, 2], tris[t], k)
                     if aside > 2.5 * gap[t, k] + eps:
                         continue
-                    best, f_best = d, face[t]
                     j = (k + 1) % 3
+                    if (is_corner[node[t, k]] and _apart(curve[0], tris[t, k]) < eps) or (
+                        is_corner[node[t, j]] and _apart(curve[0], tris[t, j]) < eps
+                    ):
+                        continue  # the corner answers
+                    best, f_best, corner = d, face[t], -1
                     for q in range(3):
                         n_one[i, q] = normal[t, k, q] + s * (normal[t, j, q] - normal[t, k, q])
                     mx, my, mz = n_one[i, 0], n_one[i, 1], n_one[i, 2]
@@ -396,6 +428,10 @@ def nearest_places(
                         for q in range(3):
                             n_two[i, q] = normal[u, k2, q] + g * (normal[u, j2, q] - normal[u, k2, q])
                         mx, my, mz = mx + n_two[i, 0], my + n_two[i, 1], mz + n_two[i, 2]
+                        if _faces_more(rx, ry, rz, n_two[i], n_one[i]):
+                            f_best = face[u]
+                            for q in range(3):
+                                n_one[i, q], n_two[i, q] = n_two[i, q], n_one[i, q]
                     sign = 1.0 if rx * mx + ry * my + rz * mz >= 0 else -1.0
             # The bounds are measured at a few places of each facet: a foot a little beyond them is still the foot.
             loose = 0.0

@@ -12,15 +12,18 @@ SHORT = ((0xB9, 0xD3, 0xD6), (0x79, 0xAE, 0xB5), (0x35, 0x7A, 0x86), (0x0C, 0x3B
 NO_ANSWER = (0x9A, 0x97, 0x90)
 
 
-def tide_colors(distance: np.ndarray, tolerance: float, reach: float) -> np.ndarray:
-    """Colours (n, 3) uint8 of distances (n,) in mm; full colour at ±``reach``."""
+def tide_colors(distance: np.ndarray, tolerance: float, reach: float, low: float | None = None) -> np.ndarray:
+    """Colours (n, 3) uint8 of distances (n,) in mm; bone from −``low`` (none: −``tolerance``) to ``tolerance``, full
+    colour at ±``reach``.
+    """
     d = np.asarray(distance, float)
     out = np.empty((len(d), 3))
-    share = np.clip((np.abs(d) - tolerance) / max(reach - tolerance, 1e-12), 0, 1)
+    band = np.where(d >= 0, tolerance, tolerance if low is None else low)
+    share = np.clip((np.abs(d) - band) / np.maximum(reach - band, 1e-12), 0, 1)
     stops = np.linspace(0, 1, 4)
     for side, scale in ((d >= 0, PROUD), (d < 0, SHORT)):
         for k in range(3):
             out[side, k] = np.interp(share[side], stops, [c[k] for c in scale])
-    out[np.abs(d) <= tolerance] = BONE
+    out[np.abs(d) <= band] = BONE
     out[~np.isfinite(d)] = NO_ANSWER
     return np.round(out).astype(np.uint8)

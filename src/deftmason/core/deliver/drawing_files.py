@@ -12,7 +12,7 @@ import numpy as np
 from ..errors import BadInput
 from ..sketch.curve import curve_of
 
-__all__ = ["read_dxf", "write_dxf", "write_svg"]
+__all__ = ["added", "read_dxf", "svg_of", "write_dxf", "write_svg"]
 
 _COLOURS = {"sketch": 5, "construction": 8, "trace": 30}  # of the format's own index
 _TO_MM = {1: 25.4, 2: 304.8, 4: 1.0, 5: 10.0, 6: 1000.0}  # units a file may say it is in; none said: mm
@@ -35,30 +35,39 @@ def write_dxf(path: str, geometry: list[dict], loops: Sequence[list] = ()) -> No
         doc.layers.add(name, color=colour)
     m = doc.modelspace()
     for e in geometry:
-        at = {"layer": "construction" if e.get("construction") else "sketch"}
-        if e["kind"] == "line":
-            m.add_line(e["start"], e["end"], dxfattribs=at)
-        elif e["kind"] == "circle":
-            m.add_circle(e["center"], e["radius"], dxfattribs=at)
-        elif e["kind"] == "arc":
-            m.add_arc(e["center"], e["radius"], *_angles(e), dxfattribs=at)
-        elif e["kind"] == "point":
-            m.add_point(e["at"], dxfattribs=at)
-        elif e["kind"] == "ellipse":
-            major = np.subtract(e["major"], e["center"])
-            long = float(np.hypot(*major))
-            if e["minor_radius"] > long:  # the format wants the longer axis first
-                turned = e["minor_radius"] / long * np.array([-major[1], major[0]])
-                m.add_ellipse(e["center"], (*turned, 0), long / e["minor_radius"], dxfattribs=at)
-            else:
-                m.add_ellipse(e["center"], (*major, 0), e["minor_radius"] / long, dxfattribs=at)
-        else:
-            s = m.add_spline(degree=e["degree"], dxfattribs=at)
-            s.control_points, s.knots = [(*p, 0) for p in e["poles"]], e["knots"]
+        added(m, e, "construction" if e.get("construction") else "sketch")
     for loop in loops:
         m.add_lwpolyline(loop, dxfattribs={"layer": "trace"})
     doc.saveas(path + ".part")
     os.replace(path + ".part", path)
+
+
+def added(m, e: dict, layer: str) -> None:
+    """An entity put into a DXF's model space, true to its kind."""
+    at = {"layer": layer}
+    if e["kind"] == "line":
+        m.add_line(e["start"], e["end"], dxfattribs=at)
+    elif e["kind"] == "circle":
+        m.add_circle(e["center"], e["radius"], dxfattribs=at)
+    elif e["kind"] == "arc":
+        m.add_arc(e["center"], e["radius"], *_angles(e), dxfattribs=at)
+    elif e["kind"] == "point":
+        m.add_point(e["at"], dxfattribs=at)
+    elif e["kind"] == "ellipse":
+        major = np.subtract(e["major"], e["center"])
+        long = float(np.hypot(*major))
+        if e["minor_radius"] > long:  # the format wants the longer axis first
+            turned = e["minor_radius"] / long * np.array([-major[1], major[0]])
+            m.add_ellipse(e["center"], (*turned, 0), long / e["minor_radius"], dxfattribs=at)
+        else:
+            m.add_ellipse(e["center"], (*major, 0), e["minor_radius"] / long, dxfattribs=at)
+    else:
+        s = m.add_spline(degree=e["degree"], dxfattribs=at)
+        s.control_points, s.knots = [(*p, 0) for p in e["poles"]], e["knots"]
+
+
+def _unreadable(why: Exception) -> BadInput:
+    return BadInput(f"The file is no DXF that can be read ({type(why).__name__}); save it again as DXF.")
 
 
 def read_dxf(path: str) -> list[dict[str, Any]]:
@@ -71,9 +80,8 @@ def read_dxf(path: str) -> list[dict[str, Any]]:
 
     try:
         doc = ezdxf.readfile(path)
-    except (OSError, ezdxf.DXFError, ValueError) as why:
-        named = type(why).__name__
-        raise BadInput(f"The file is no DXF that can be read ({named}); save it again as DXF.") from None
+    except Exception as why:  # the library's errors on damaged files are many
+        raise _unreadable(why) from None
     f = _TO_MM.get(int(doc.header.get("$INSUNITS", 4)), 1.0)
     out: list[dict[str, Any]] = []
 
@@ -118,9 +126,12 @@ def read_dxf(path: str) -> list[dict[str, Any]]:
                 new["construction"] = True
             out.append(new)
 
-    for e in doc.modelspace():
-        if e.dxf.layer != "trace":
-            take(e, e.dxf.layer)
+    try:
+        for e in doc.modelspace():
+            if e.dxf.layer != "trace":
+                take(e, e.dxf.layer)
+    except Exception as why:
+        raise _unreadable(why) from None
     if not out:
         raise BadInput("The DXF holds no line, arc, circle, ellipse, spline or polyline; give one with a drawing.")
     return out
@@ -148,6 +159,27 @@ def _path_of(e: dict) -> str:
     return f"M{x:.6f},{-y:.6f} A{r:.6f},{r:.6f} 0 {large} {0 if e['ccw'] else 1} {u:.6f},{-v:.6f}"
 
 
+def svg_of(e: dict, style: str = "") -> str:
+    """An entity as an element of an SVG with y upward; ``style`` are attributes of its own."""
+    if e["kind"] == "line":
+        (x, y), (u, v) = e["start"], e["end"]
+        return f'<line x1="{x:.6f}" y1="{-y:.6f}" x2="{u:.6f}" y2="{-v:.6f}"{style}/>'
+    if e["kind"] == "circle":
+        (x, y), r = e["center"], e["radius"]
+        return f'<circle cx="{x:.6f}" cy="{-y:.6f}" r="{r:.6f}"{style}/>'
+    if e["kind"] == "point":
+        x, y = e["at"]
+        return f'<circle cx="{x:.6f}" cy="{-y:.6f}" r="0.2" fill="#1E3C66" stroke="none"/>'
+    if e["kind"] == "ellipse":
+        (x, y), major = e["center"], np.subtract(e["major"], e["center"])
+        turn = -math.degrees(math.atan2(major[1], major[0]))
+        return (
+            f'<ellipse cx="{x:.6f}" cy="{-y:.6f}" rx="{np.hypot(*major):.6f}" ry="{e["minor_radius"]:.6f}" '
+            f'transform="rotate({turn:.6f} {x:.6f} {-y:.6f})"{style}/>'
+        )
+    return f'<path d="{_path_of(e)}"{style}/>'
+
+
 def write_svg(path: str, geometry: list[dict], loops: Sequence[list] = ()) -> None:
     """One SVG in mm with y upward."""
     points = [tuple(p) for l in loops for p in l]
@@ -162,25 +194,7 @@ def write_svg(path: str, geometry: list[dict], loops: Sequence[list] = ()) -> No
         text = " ".join(f"{p[0]:.4f},{-p[1]:.4f}" for p in loop)
         out.append(f'<polyline points="{text}" stroke="#C9B48A"/>')
     for e in geometry:
-        guide = ' stroke="#6A655C" stroke-dasharray="2 0.6 0.4 0.6"' if e.get("construction") else ""
-        if e["kind"] == "line":
-            (x, y), (u, v) = e["start"], e["end"]
-            out.append(f'<line x1="{x:.6f}" y1="{-y:.6f}" x2="{u:.6f}" y2="{-v:.6f}"{guide}/>')
-        elif e["kind"] == "circle":
-            (x, y), r = e["center"], e["radius"]
-            out.append(f'<circle cx="{x:.6f}" cy="{-y:.6f}" r="{r:.6f}"{guide}/>')
-        elif e["kind"] == "point":
-            x, y = e["at"]
-            out.append(f'<circle cx="{x:.6f}" cy="{-y:.6f}" r="0.2" fill="#1E3C66" stroke="none"/>')
-        elif e["kind"] == "ellipse":
-            (x, y), major = e["center"], np.subtract(e["major"], e["center"])
-            turn = -math.degrees(math.atan2(major[1], major[0]))
-            out.append(
-                f'<ellipse cx="{x:.6f}" cy="{-y:.6f}" rx="{np.hypot(*major):.6f}" ry="{e["minor_radius"]:.6f}" '
-                f'transform="rotate({turn:.6f} {x:.6f} {-y:.6f})"{guide}/>'
-            )
-        else:
-            out.append(f'<path d="{_path_of(e)}"{guide}/>')
+        out.append(svg_of(e, ' stroke="#6A655C" stroke-dasharray="2 0.6 0.4 0.6"' if e.get("construction") else ""))
     with open(path + ".part", "w") as f:
         f.write("\n".join(out + ["</svg>"]))
     os.replace(path + ".part", path)

@@ -6,14 +6,18 @@ the top and running it again moves the sketches by the same relations and sizes 
 
 from __future__ import annotations
 
+import base64
 import re
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
 
 from ..recipe.formulas import reworded, words_of
 from ..recipe.ledger import formula_shown, ledger, slug
 from ..recipe.records import one_line
 from ..recipe.replay import Ran
 
-__all__ = ["model_script"]
+__all__ = ["Block", "blocks_of", "model_script", "numbers_of", "preamble"]
 
 _HELPER = '''
 def solve(points, radii, entities, relations, sizes, still=()):
@@ -192,6 +196,207 @@ def spline_edge(e):
     return Edge(BRepBuilderAPI_MakeEdge(Geom_BSplineCurve(poles, at, many, len(knots_of(e)) - len(e["at"]) - 1)).Edge())
 
 
+def space_spline(degree, knots, poles):
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge
+    from OCP.Geom import Geom_BSplineCurve
+    from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
+    from OCP.gp import gp_Pnt
+
+    values, times = np.unique(np.round(knots, 12), return_counts=True)
+    held, at = Array1_gp_Pnt(1, len(poles)), Array1_double(1, len(values))
+    many = Array1_int(1, len(values))
+    for i, p in enumerate(poles):
+        held.SetValue(i + 1, gp_Pnt(*map(float, p)))
+    for i in range(len(values)):
+        at.SetValue(i + 1, float(values[i]))
+        many.SetValue(i + 1, int(times[i]))
+    return Edge(BRepBuilderAPI_MakeEdge(Geom_BSplineCurve(held, at, many, degree)).Edge())
+
+
+def swept(profile, path, hold, up, guide, solid=True, stepwise=None):
+    """A profile carried along a path: square to it, upright, as it was drawn, or looking at a guide."""
+    if hold == "square" and guide is None and stepwise is None:
+        bent = any(e.geom_type == GeomType.BSPLINE for e in path.edges())
+        try:
+            return swept(profile, path, hold, up, None, solid, bent)
+        except Exception:
+            return swept(profile, path, hold, up, None, solid, not bent)
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_RightCorner
+    from OCP.BRepFill import BRepFill_NoContact
+    from OCP.BRepOffsetAPI import BRepOffsetAPI_MakePipeShell
+    from OCP.gp import gp_Ax2, gp_Dir
+
+    op = BRepOffsetAPI_MakePipeShell(path.wrapped)
+    op.SetTransitionMode(BRepBuilderAPI_RightCorner)
+    if guide is not None:
+        op.SetMode(guide.wrapped, False, BRepFill_NoContact)
+    elif hold == "as drawn":
+        at, way = path @ 0, path % 0
+        op.SetMode(gp_Ax2(at.to_pnt(), way.to_dir()))
+    elif hold == "upright":
+        op.SetMode(gp_Dir(*map(float, up)))
+    elif stepwise:
+        op.SetDiscreteMode()
+    else:
+        op.SetMode(False)
+    op.Add(profile.wrapped, False, False)
+    op.Build()
+    if solid:
+        op.MakeSolid()
+    return Solid(op.Shape()) if solid else Shell(op.Shape())
+
+
+def shell_in(shape):
+    """The first shell of what sewing gave; a single face as a shell."""
+    from OCP.BRep import BRep_Builder
+    from OCP.TopAbs import TopAbs_SHELL
+    from OCP.TopExp import TopExp_Explorer
+    from OCP.TopoDS import TopoDS, TopoDS_Shell
+
+    walk = TopExp_Explorer(shape, TopAbs_SHELL)
+    if walk.More():
+        return TopoDS.Shell(walk.Current())
+    shell = TopoDS_Shell()
+    BRep_Builder().MakeShell(shell)
+    BRep_Builder().Add(shell, shape)
+    return shell
+
+
+def trimmed_by(surface, rims):
+    """A surface inside its first rim and outside the others: closed cubic splines (knots, poles) in its parameters."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+    from OCP.BRepLib import BRepLib
+    from OCP.Geom2d import Geom2d_BSplineCurve
+    from OCP.ShapeFix import ShapeFix_Face
+    from OCP.collections import Array1_double, Array1_gp_Pnt2d, Array1_int
+    from OCP.gp import gp_Pnt2d
+
+    made = None
+    for knots, poles in rims:
+        held = Array1_gp_Pnt2d(1, len(poles))
+        for i, p in enumerate(poles):
+            held.SetValue(i + 1, gp_Pnt2d(*p))
+        values, counts = np.unique(knots, return_counts=True)
+        at, many = Array1_double(1, len(values)), Array1_int(1, len(values))
+        for i in range(len(values)):
+            at.SetValue(i + 1, float(values[i]))
+            many.SetValue(i + 1, int(counts[i]))
+        wire = BRepBuilderAPI_MakeWire(
+            BRepBuilderAPI_MakeEdge(Geom2d_BSplineCurve(held, at, many, 3), surface).Edge()
+        ).Wire()
+        BRepLib.BuildCurves3d_s(wire)
+        if made is None:
+            made = BRepBuilderAPI_MakeFace(surface, wire, True)
+        else:
+            made.Add(wire)
+    fix = ShapeFix_Face(made.Face())
+    fix.Perform()
+    return fix.Face()
+
+
+def patched(degree, spans, patches, rims=()):
+    """Spline patches that share their rims, sewn: a solid where they close; one alone trimmed by rims in parameters."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+    from OCP.Geom import Geom_BSplineSurface
+    from OCP.ShapeFix import ShapeFix_Solid
+    from OCP.collections import Array1_double, Array1_int, Array2_gp_Pnt
+    from OCP.gp import gp_Pnt
+
+    at, many = Array1_double(1, spans + 1), Array1_int(1, spans + 1)
+    for k in range(spans + 1):
+        at.SetValue(k + 1, k / spans)
+        many.SetValue(k + 1, degree + 1 if k in (0, spans) else 1)
+    places = np.concatenate([np.array(p).reshape(-1, 3) for p in patches])
+    sewing = BRepBuilderAPI_Sewing(max(1e-6 * float(np.linalg.norm(np.ptp(places, axis=0))), 1e-6))
+    for poles in patches:
+        held = Array2_gp_Pnt(1, spans + degree, 1, spans + degree)
+        for i, row in enumerate(poles):
+            for j, p in enumerate(row):
+                held.SetValue(i + 1, j + 1, gp_Pnt(*p))
+        surface = Geom_BSplineSurface(held, at, at, many, many, degree, degree)
+        sewing.Add(trimmed_by(surface, rims) if rims else BRepBuilderAPI_MakeFace(surface, 1e-9).Face())
+    sewing.Perform()
+    if sewing.NbFreeEdges():
+        return Shell(shell_in(sewing.SewedShape()))
+    fix = ShapeFix_Solid(BRepBuilderAPI_MakeSolid(shell_in(sewing.SewedShape())).Solid())
+    fix.Perform()
+    return Solid(fix.Solid())
+
+
+def skinned(strips, solid=True):
+    """A skin through grids of places, its ends closed where it is a solid."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+    from OCP.Geom import Geom_BSplineSurface
+    from OCP.ShapeFix import ShapeFix_Solid
+    from OCP.collections import Array1_double, Array1_int, Array2_gp_Pnt
+    from OCP.gp import gp_Pnt
+    from scipy.interpolate import make_interp_spline
+
+    grids = np.concatenate([np.array(g).reshape(-1, 3) for _, _, g, _ in strips])
+    sewing = BRepBuilderAPI_Sewing(max(1e-6 * float(np.linalg.norm(np.ptp(grids, axis=0))), 1e-6))
+    rims = [[], []]
+    for u, v, grid, straight in strips:
+        ku, kv = 1 if straight else 3, min(3, len(v) - 1)
+        a = make_interp_spline(u, np.array(grid), k=ku)
+        b = make_interp_spline(v, np.swapaxes(a.c, 0, 1), k=kv)
+        poles = np.swapaxes(b.c, 0, 1)
+        held = Array2_gp_Pnt(1, poles.shape[0], 1, poles.shape[1])
+        for i in range(poles.shape[0]):
+            for k in range(poles.shape[1]):
+                held.SetValue(i + 1, k + 1, gp_Pnt(*map(float, poles[i, k])))
+        args = []
+        for t in (a.t, b.t):
+            values, counts = np.unique(t, return_counts=True)
+            at, many = Array1_double(1, len(values)), Array1_int(1, len(values))
+            for i in range(len(values)):
+                at.SetValue(i + 1, float(values[i]))
+                many.SetValue(i + 1, int(counts[i]))
+            args.append((at, many))
+        surface = Geom_BSplineSurface(held, args[0][0], args[1][0], args[0][1], args[1][1], ku, kv)
+        sewing.Add(BRepBuilderAPI_MakeFace(surface, 1e-9).Face())
+        for k, at in ((0, 0), (1, -1)):
+            rim = make_interp_spline(u, np.array(grid)[:, at], k=ku)
+            rims[k].append(space_spline(ku, rim.t, rim.c))
+    if solid:
+        for rim in rims:
+            sewing.Add(Face(Wire(rim)).wrapped)
+    sewing.Perform()
+    if not solid:
+        return Shell(shell_in(sewing.SewedShape()))
+    fix = ShapeFix_Solid(BRepBuilderAPI_MakeSolid(shell_in(sewing.SewedShape())).Solid())
+    fix.Perform()
+    return Solid(fix.Solid())
+
+
+def stitched(parts, gap):
+    """Surfaces as one; a solid where they close."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+    from OCP.ShapeFix import ShapeFix_Solid
+
+    sewing = BRepBuilderAPI_Sewing(float(gap))
+    for part in parts:
+        for f in part.faces():
+            sewing.Add(f.wrapped)
+    sewing.Perform()
+    shell = shell_in(sewing.SewedShape())
+    if sewing.NbFreeEdges():
+        return Shell(shell)
+    fix = ShapeFix_Solid(BRepBuilderAPI_MakeSolid(shell).Solid())
+    fix.Perform()
+    return Solid(fix.Solid())
+
+
+def thickened(surface, thickness):
+    """A surface as a solid of one thickness."""
+    from OCP.BRepOffset import BRepOffset_MakeSimpleOffset
+
+    op = BRepOffset_MakeSimpleOffset(surface.wrapped, float(thickness))
+    op.SetBuildSolidFlag(True)
+    op.Perform()
+    made = Solid(op.GetResultShape())
+    return made if thickness < 0 else Solid(op.GetResultShape().Reversed())
+
+
 def edge_of(e):
     if e["kind"] == "line":
         return Line(*e["at"])
@@ -285,12 +490,42 @@ def across(plane):
 '''
 
 
-def model_script(name: str, ran: list[Ran]) -> str:
-    """A Python script that builds the last body of a replayed recipe as ``model``.
+_SHAPE_HELPER = '''
+def shape_of(text):
+    """A body from its packed binary B-rep."""
+    import base64
+    import io
+    import zlib
 
-    Raises nothing for steps without a body; a job without one gives a script that says so and builds nothing.
+    from OCP.BinTools import BinTools
+    from OCP.TopoDS import TopoDS_Shape
+
+    shape = TopoDS_Shape()
+    BinTools.Read_s(shape, io.BytesIO(zlib.decompress(base64.b64decode(text))))
+    return Compound(shape) if shape.ShapeType().name.endswith("COMPOUND") else (
+        Solid(shape) if shape.ShapeType().name.endswith("SOLID") else Shell(shell_in(shape))
+    )
+'''
+
+
+@dataclass(frozen=True)
+class Block:
+    """One step as the script writes it: its ``lines``; ``makes`` the variable of its body, none for sketches; ``rests``
+    that of the body it began from, if any. ``told`` is false where it is given as its shape.
     """
-    values = {}
+
+    id: str
+    name: str
+    kind: str
+    lines: list[str]
+    makes: str | None
+    rests: str | None
+    told: bool = True
+
+
+def numbers_of(ran: list[Ran]) -> tuple[list[str], dict[tuple[str, str], str]]:
+    """The numbers as assignments with their evidence, and each value's variable by step and name."""
+    values: dict[tuple[str, str], str] = {}
     numbers = []
     table = ledger(ran)
     formulas = formula_shown(table)
@@ -303,6 +538,48 @@ def model_script(name: str, ran: list[Ran]) -> str:
         unit = "°" if v.unit == "deg" else "mm"
         seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {v.uncertainty or 0:.3f} {unit}, "
         numbers.append(f"{word} = {_number(full, v.chosen, formulas, words)}  # {seen}{v.source}")
+    return numbers, values
+
+
+def blocks_of(
+    ran: list[Ran], values: dict[tuple[str, str], str], shape_of: Callable[[str], bytes] | None = None
+) -> list[Block]:
+    """The steps in order. One that cannot be said is given as its shape, where ``shape_of`` tells its bytes."""
+    out = []
+    by_id = {r.step.id: r for r in ran}
+    for r in ran:
+        if not r.done or r.step.produces not in ("sketch", "body"):
+            continue
+        writer = _Script(r, by_id, values)
+        lines = r.step.in_script(r.summary, writer)
+        told = bool(lines)
+        body = r.step.produces == "body"
+        if not lines and body and shape_of is not None:
+            text = base64.b64encode(zlib.compress(shape_of(r.step.id), 9)).decode()
+            lines = [f"# This step cannot be said here: its shape as it was.\n{_word(r.step)} = shape_of({text!r})"]
+        if lines:
+            under = r.step.stands_for() or getattr(r.step, "body", None)
+            rests = writer.named(under) if body and isinstance(under, str) and under in by_id else None
+            out.append(Block(r.step.id, r.step.name, r.step.kind, lines, _word(r.step) if body else None, rests, told))
+    return out
+
+
+def preamble() -> str:
+    """What every script begins with: imports and the helpers its blocks use."""
+    helpers = [_HELPER.rstrip(), "", _SHAPE_HELPER.rstrip(), ""]
+    return "\n".join(["import os", "", "import numpy as np", "from build123d import *", "", *helpers])
+
+
+def model_script(name: str, ran: list[Ran], shape_of: Callable[[str], bytes] | None = None) -> str:
+    """A Python script that builds the last body of a replayed recipe as ``model``.
+
+    Raises nothing for steps without a body; a job without one gives a script that says so and builds nothing.
+    ``shape_of`` gives the binary B-rep of a step that cannot be said in the language.
+    """
+    numbers, values = numbers_of(ran)
+    blocks = blocks_of(ran, values, shape_of)
+    carried = any("shape_of(" in line for b in blocks for line in b.lines)
+    shapes = [_SHAPE_HELPER.rstrip(), ""] if carried else []
     out = [
         '"""A model rebuilt from a scan. Run it with Python and build123d; it writes model.step beside itself."""',
         "",
@@ -318,15 +595,12 @@ def model_script(name: str, ran: list[Ran]) -> str:
         "",
         _HELPER.rstrip(),
         "",
+        *shapes,
     ]
-    body, by_id = None, {r.step.id: r for r in ran}
-    for r in ran:
-        lines = r.step.in_script(r.summary, _Script(r, by_id, values)) if r.done else []
-        if not lines:
-            continue
-        out += ["", _comment(r.step.name), *lines]
-        if r.step.produces == "body":
-            body = _word(r.step)
+    body = None
+    for b in blocks:
+        out += ["", _comment(b.name), *b.lines]
+        body = b.makes or body
     if body:
         out += ["", f"model = {body}"]
     else:

@@ -143,7 +143,9 @@ def propose(
     replay = j.replay()
     j.ran = {r.step.id: r for r in replay.run(part(progress, 0.0, 0.1))}
     asked = parse_step({"id": "zones", "kind": "zones", "name": "Zones", "scan": scan}) if zones is None else None
-    step = cast(ZonesStep, asked or next(s for s in replay.steps if s.id == zones))
+    step = asked or next((s for s in replay.steps if s.id == zones), None)
+    if not isinstance(step, ZonesStep):
+        raise BadInput("These are no zones of the job; read the zones, or name those that were read.", field="zones")
     found = step.found(replay, part(progress, 0.1, 0.4))
     if any(not 0 <= k < len(found.zones) for k in picked):
         raise BadInput("A zone that was picked is gone; pick the zones again.", field="picked")

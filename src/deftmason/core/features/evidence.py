@@ -12,7 +12,7 @@ from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.picking import Gathered, fit_gathered
 
-__all__ = ["Reading", "face_height", "wall_draft", "edge_radius"]
+__all__ = ["Reading", "face_height", "wall_draft", "edge_radius", "stretches_of"]
 
 _CROWN = 2.5  # scatters: what bulges less is flat
 _INSET = 0.2  # of a wall's height, at either end, where corners are blended
@@ -20,6 +20,8 @@ _NEAR_WALL = 2.5, 0.06  # facets, and of the height that a wall leans, within wh
 _PATCH = 4.0  # facets across: what neighbouring facets' normals have in common
 _REACH = 0.12  # of the part's diagonal: how far from its edge a rounding is sought at most
 _FIRST, _WITHIN = 6.0, 0.8  # facets: how far first; and of that, the radius that still fits in
+_STRETCHES, _STRAIGHT_COS = 12, np.cos(np.radians(12.0))  # of a bent edge: how many, how much each may turn
+_ASKED = 40  # vertices that tell which side of the scan is outside
 _SHORTEST, _CALM = 8.0, 15.0  # facets: the shortest edge that is asked, and how far from its ends
 
 
@@ -133,10 +135,28 @@ def _rounding(p, n, away, d, reach: float, most: float) -> tuple[float, float, i
         reach *= 1.6
 
 
-def edge_radius(index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple]):
+def stretches_of(line: np.ndarray, facet: float) -> list[np.ndarray]:
+    """A bent edge (n, 3) as stretches (2, 3) of even length that are nearly straight, each long enough to read a
+    rounding on."""
+    s = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+    count = int(np.clip(s[-1] / (3 * _SHORTEST * facet), 1, _STRETCHES))
+    at = np.linspace(0, s[-1], count + 1)
+    p = np.stack([np.interp(at, s, line[:, k]) for k in range(3)], axis=1)
+    steps = np.diff(
+        np.stack([np.interp(np.linspace(0, s[-1], 4 * count + 1), s, line[:, k]) for k in range(3)], 1), axis=0
+    )
+    steps /= np.maximum(np.linalg.norm(steps, axis=1), 1e-300)[:, None]
+    turns = np.einsum("ij,ij->i", steps[::4], steps[3::4])
+    return [p[k : k + 2] for k in range(count) if turns[k] > _STRAIGHT_COS]
+
+
+def edge_radius(
+    index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple], sided: bool = True
+):
     """Radius of the rounding along straight edges, each as points (2, 3) in the frame, between its two faces' normals.
 
-    Vertices near an edge whose normals have left both faces are fitted with a cylinder along the edge.
+    Vertices near an edge whose normals have left both faces are fitted with a cylinder along the edge. Where faces have
+    no outside of their own (``sided`` False) theirs is that of the scan.
     Returns None where no edge shows enough of a rounding.
     """
     p = motion.points(index.mesh.vertices)
@@ -155,6 +175,10 @@ def edge_radius(index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], 
         across = rel - t[:, None] * d
         inset = min(0.25 * length, _CALM * facet)
         away = np.einsum("ij,ij->i", across, across)
+        if not sided:
+            near = np.argsort(away + np.where((t > 0) & (t < length), 0, np.inf))[:_ASKED]
+            mean = n[near].mean(axis=0)
+            n1, n2 = (np.asarray(v) * (np.sign(v @ mean) or 1.0) for v in (n1, n2))
         # Away from both faces, and on the side of the turn between them.
         bent = (n @ n1 < np.cos(np.radians(22))) & (n @ n2 < np.cos(np.radians(22))) & (np.abs(n @ d) < 0.3)
         bisector = np.asarray(n1) + np.asarray(n2)

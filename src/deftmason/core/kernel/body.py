@@ -30,7 +30,7 @@ from OCP.TopoDS import TopoDS, TopoDS_Shape
 
 from ...core.errors import BadInput
 
-__all__ = ["Body", "EdgeName", "faces_of", "edges_of", "listed", "carry_names"]
+__all__ = ["Body", "EdgeName", "carry_names", "edge_faces", "edges_of", "faces_of", "listed"]
 
 #: Two faces as they were before they were split, and what tells it from others between the same two: the faces that
 #: only it meets at its ends, or a number; empty where there is only one.
@@ -70,7 +70,7 @@ def _centre(shape: TopoDS_Shape, *, surface: bool) -> tuple:
     return (round(c.X(), 6), round(c.Y(), 6), round(c.Z(), 6))
 
 
-def _edge_faces(shape: TopoDS_Shape) -> list[tuple[TopoDS_Shape, list[int]]]:
+def edge_faces(shape: TopoDS_Shape) -> list[tuple[TopoDS_Shape, list[int]]]:
     """Every edge with the positions of its faces."""
     faces = _mapped(shape, TopAbs_FACE)
     m = _AncestorMap()
@@ -134,7 +134,7 @@ class Body:
         """Edges with their names, their two faces now, and the other faces that meet at their ends."""
         groups: dict[tuple[str, str], list] = {}
         ends = _end_faces(self.shape)
-        for edge, ids in _edge_faces(self.shape):
+        for edge, ids in edge_faces(self.shape):
             if len(ids) == 2:
                 a, b = sorted(self.face_names[i] for i in ids)
                 about = {_root(self.face_names[i]) for i in ends(edge) - set(ids)}
@@ -213,7 +213,7 @@ def _root(name: str) -> str:
 def _beside(shape: TopoDS_Shape, names: list[str]) -> list[set[str]]:
     """The names of the faces beside each face."""
     beside: list[set[str]] = [set() for _ in names]
-    for _, ids in _edge_faces(shape):
+    for _, ids in edge_faces(shape):
         for i in ids:
             beside[i] |= {names[j] for j in ids if j != i}
     return beside

@@ -34,6 +34,7 @@ __all__ = [
     "history",
     "kernel_direction",
     "kernel_point",
+    "paper_edge",
     "profile_face",
     "walled",
 ]
@@ -80,7 +81,7 @@ def kernel_direction(d) -> gp_Dir:
     return gp_Dir(float(d[0]), float(d[1]), float(d[2]))
 
 
-def _edge(c: Curve2D, plane: PaperPlane, height: float):
+def paper_edge(c: Curve2D, plane: PaperPlane, height: float):
     if c.kind == "line":
         return BRepBuilderAPI_MakeEdge(
             kernel_point(plane.at(c.start, height)), kernel_point(plane.at(c.end, height))
@@ -133,7 +134,7 @@ def _wire(loop: list[Curve2D], plane: PaperPlane, height: float):
     maker = BRepBuilderAPI_MakeWire()
     edges = []
     for c in loop:
-        maker.Add(_edge(c, plane, height))
+        maker.Add(paper_edge(c, plane, height))
         if not maker.IsDone():
             raise BadInput(f"The profile does not close at '{c.id}'; join its ends in the sketch.", field="profile")
         edges.append((maker.Edge(), c.id))

@@ -1,4 +1,4 @@
-"""Model files: STEP, IGES and B-rep in, STEP out, with face names carried both ways."""
+"""Model files read: STEP, IGES and B-rep, faces under the file's own names. See `writing` for the way out."""
 
 from __future__ import annotations
 
@@ -10,54 +10,45 @@ from OCP.BRep import BRep_Builder
 from OCP.BRepTools import BRepTools
 from OCP.IFSelect import IFSelect_RetDone
 from OCP.IGESControl import IGESControl_Reader
-from OCP.Interface import Interface_Static
-from OCP.Message import Message, Message_PrinterOStream
-from OCP.STEPConstruct import STEPConstruct
-from OCP.STEPControl import STEPControl_AsIs, STEPControl_Reader, STEPControl_Writer
+from OCP.STEPControl import STEPControl_Reader
 from OCP.StepRepr import StepRepr_RepresentationItem
-from OCP.TCollection import TCollection_HAsciiString
 from OCP.TopoDS import TopoDS_Shape
 
 from ..errors import BadInput
+from ..scan.formats import MODEL_SUFFIXES
 from .body import Body, faces_of
+from .quiet import hushed, without_words
 from .tessellate import bounds_of
 
-__all__ = ["MODEL_SUFFIXES", "read_model", "write_step"]
+__all__ = ["read_model"]
 
-# The kernel reports every transfer on standard output, which belongs to the program's own answers.
-Message.DefaultMessenger_s().RemovePrinters(Message_PrinterOStream.get_type_descriptor_s())
+hushed()
 
 _DEEPEST = 400  # brackets within brackets: the kernel's reader goes down by recursion
 _FARTHEST = 1e9  # mm from the origin
 _HUGE = re.compile(rb"[0-9.][EeDd]\+?[0-9]{3,}")  # a number of 1E100 or more
+_NUMBERED = re.compile(rb"[SGDPT][0-9 ]{7}(?=[\r\n])")  # the end of an IGES line, which may read like an exponent
 _BLOCK = 1 << 24
 
-MODEL_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep")
 
+def read_model(path: str, called: str | None = None) -> Body:
+    """A body in mm from a file; faces keep the file's names, else 'face 1…n' in file order.
 
-def read_model(path: str) -> Body:
-    """A body in mm from a file; faces keep the file's names, else 'face 1…n' in file order."""
-    name = os.path.basename(path)
+    ``called`` is the file's own name where it lies under another. Raises `BadInput` for what is no usable model.
+    """
+    name = called or os.path.basename(path)
     suffix = os.path.splitext(name)[1].lower()
     if not os.path.isfile(path):
         raise BadInput(f"{name}: there is no such file; check the path.")
     if suffix not in MODEL_SUFFIXES:
         raise BadInput(f"{name}: '{suffix}' is not a model format; give one of {', '.join(MODEL_SUFFIXES)}.")
-    names: list[str] | None = None
-    _checked_text(path, name)
-    if suffix == ".brep":
-        shape = TopoDS_Shape()
-        ok = BRepTools.Read_s(shape, path, BRep_Builder())
-    else:
-        reader = STEPControl_Reader() if suffix in (".step", ".stp") else IGESControl_Reader()
-        ok = reader.ReadFile(path) == IFSelect_RetDone
-        if ok:
-            reader.TransferRoots()
-            shape = reader.OneShape()
-            ok = not shape.IsNull()
-        if ok and suffix in (".step", ".stp"):
-            names = _step_names(reader, shape)
-    if not ok:
+    _checked_text(path, name, suffix in (".step", ".stp"))
+    try:
+        with without_words():
+            shape, names = _read(path, suffix)
+    except Exception as e:  # the kernel's errors are many; each means the file is not usable
+        raise BadInput(f"{name}: cannot be read as a model ({type(e).__name__}); export it again as STEP.") from None
+    if shape is None:
         raise BadInput(f"{name}: cannot be read as a model; export it again as STEP.")
     faces = faces_of(shape)
     if not faces:
@@ -67,13 +58,30 @@ def read_model(path: str) -> Body:
     return Body(shape, tuple(n or p for n, p in zip(names or plain, plain)))
 
 
-def _checked_text(path: str, name: str) -> None:
+def _read(path: str, suffix: str) -> tuple[TopoDS_Shape | None, list[str] | None]:
+    """The shape, none where the reader makes none of it, and the faces' own names where the format has them."""
+    if suffix == ".brep":
+        shape = TopoDS_Shape()
+        return (shape if BRepTools.Read_s(shape, path, BRep_Builder()) else None), None
+    reader = STEPControl_Reader() if suffix in (".step", ".stp") else IGESControl_Reader()
+    if reader.ReadFile(path) != IFSelect_RetDone:
+        return None, None
+    reader.TransferRoots()
+    shape = reader.OneShape()
+    if shape.IsNull():
+        return None, None
+    return shape, _step_names(reader, shape) if suffix in (".step", ".stp") else None
+
+
+def _checked_text(path: str, name: str, nested: bool) -> None:
     """Refuse what the kernel's readers would not survive: brackets nested without end in one statement, numbers beyond
     all measure.
     """
-    nested, depth, tail = path.lower().endswith((".step", ".stp")), 0, b""
+    depth, tail = 0, b""
     with open(path, "rb") as f:
         while block := f.read(_BLOCK):
+            if not nested:
+                block = _NUMBERED.sub(b"", block)
             if _HUGE.search(tail + block):
                 raise BadInput(f"{name}: holds a number of 1E100 or more, which no part has; export it again.")
             tail = block[-8:]
@@ -115,19 +123,3 @@ def _step_names(reader, shape) -> list[str]:
             text = item.Name().ToCString().strip()
         names.append("" if text in ("", "NONE") else text)
     return names
-
-
-def write_step(path: str, body: Body) -> None:
-    """STEP in mm, each face carrying its name. Written whole or not at all."""
-    Interface_Static.SetCVal_s("write.step.unit", "MM")
-    writer = STEPControl_Writer()
-    writer.Transfer(body.shape, STEPControl_AsIs)
-    finder = writer.WS().TransferWriter().FinderProcess()
-    for face, name in zip(faces_of(body.shape), body.face_names):
-        item = STEPConstruct.FindEntity_s(finder, face)
-        if item is not None:
-            item.SetName(TCollection_HAsciiString(name))
-    part = path + ".part"
-    if writer.Write(part) != IFSelect_RetDone:
-        raise BadInput("The STEP file could not be written; check that the folder can be written to.")
-    os.replace(part, path)

@@ -14,7 +14,7 @@ from OCP.TopAbs import TopAbs_REVERSED
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from .body import Body, as_array, faces_of
 
-__all__ = ["FaceSurface", "SplineSurface", "face_surfaces"]
+__all__ = ["FaceSurface", "SplineSurface", "face_surfaces", "spline_of"]
 
 
 @dataclass(frozen=True)
@@ -85,11 +85,12 @@ def face_surfaces(body: Body) -> list[FaceSurface]:
         if element is not None:
             out.append(FaceSurface(name, element.kind, element, None, flip))
         else:
-            out.append(FaceSurface(name, "freeform", None, _spline(face), flip))
+            out.append(FaceSurface(name, "freeform", None, spline_of(face), flip))
     return out
 
 
-def _spline(face) -> SplineSurface | None:
+def spline_of(face) -> SplineSurface | None:
+    """The surface under a face as a B-spline, as far as it goes or as the face reaches; none where it has none."""
     try:
         b = GeomConvert.SurfaceToBSplineSurface_s(_bounded(face))
     except Exception:  # a surface with no exact spline: distances stay those of its fine triangles

@@ -107,7 +107,8 @@ def cut_off(body: Body, point, normal, feature: str) -> Body:
         raise BadInput("Nothing of the body lies on the side that is kept; keep the other one.", field="keep")
     sources = [*zip(faces_of(body.shape), body.face_names), *((f, f"{feature}/cut") for f in faces_of(half))]
     out = carry_names(op.Shape(), sources, history(op), feature)
-    if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
+    size = (out.volume, body.volume) if body.solid_count else (out.area, body.area)
+    if abs(size[0] - size[1]) < 1e-9 * max(size[1], 1.0):
         raise BadInput("The plane does not meet the body; move it or keep the other side.", field="plane")
     return out
 

@@ -42,12 +42,14 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     elif produces == "sketch":
         p = o["plane"]
         data = {**o, "plane": {"origin": p.origin.tolist(), "normal": p.normal.tolist(), "u": p.u.tolist()}}
-    elif produces == "body":
+    elif produces == "curve":
+        data = o.told()
+    elif produces in ("body", "model"):
         data = {"face_names": list(o.face_names)}
         blobs = {"body.brep": o.to_bytes()}
-    elif produces in ("placement", "note"):
+    elif produces in ("placement", "note", "section"):
         data = o
-    elif produces == "deviation":
+    elif produces in ("deviation", "tide"):
         data = {"names": o["names"]}
         blobs = {"distance.npy": _npy(o["distance"]), "face.npy": _npy(o["face"])}
     record = {
@@ -90,14 +92,18 @@ def unpack(record: dict, blob) -> Outcome:
     elif produces == "sketch":
         p = data["plane"]
         output = {**data, "plane": SectionPlane(*(np.array(p[k]) for k in ("origin", "normal", "u")))}
-    elif produces == "body":
+    elif produces == "curve":
+        from ..curves.spatial import SpaceCurve
+
+        output = SpaceCurve.from_told(data)
+    elif produces in ("body", "model"):
         from ..kernel.body import Body
 
         with open(blob("body.brep"), "rb") as f:
             output = Body.from_bytes(f.read(), data["face_names"])
-    elif produces in ("placement", "note"):
+    elif produces in ("placement", "note", "section"):
         output = data
-    elif produces == "deviation":
+    elif produces in ("deviation", "tide"):
         output = {"distance": array("distance.npy"), "face": array("face.npy"), "names": data["names"]}
     values = [Value(**v) for v in record["values"]]
     also = {name: array(f"also_{name}.npy") for name in record.get("arrays", [])}

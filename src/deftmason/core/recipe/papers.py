@@ -16,7 +16,7 @@ from pydantic import Field
 
 from ..errors import BadInput
 from .records import Id, Length, Record, Size
-from .references import AnyRef, DatumRef, FrameRef, ScanRef
+from .references import AnyRef, FrameRef, PaperOnRef, ScanRef
 
 if TYPE_CHECKING:
     from ..scan.index import ScanIndex
@@ -62,7 +62,10 @@ class PaperRecord(Record):
     frame: FrameRef = Field(description="The frame the plane is placed in.")
     axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the paper is square to, or that it holds.")
     along: bool = Field(False, description="The paper holds the axis, upright on it, instead of being square to it.")
-    on: DatumRef | None = Field(None, description="A plane or an axis that stands in for the frame's.")
+    on: PaperOnRef | None = Field(
+        None, description="A plane or an axis that stands in for the frame's, or a curve the paper is square to."
+    )
+    share: float = Field(0.0, ge=0, le=1, description="Of a curve, where along it the paper lies.")
     height: Length = Field(0.0, description="Where the paper lies, along its normal, mm.")
     turn_deg: float = Field(0.0, ge=-90, le=90, description="How far it is turned about its upright, degrees.")
     lean_deg: float = Field(0.0, ge=-90, le=90, description="How far it leans about its level, degrees.")
@@ -102,6 +105,8 @@ def paper_plane(record: PaperRecord, context: Context) -> SectionPlane:
 
     n, u = (np.array(a, float) for a in _NORMALS[record.axis])
     at = np.zeros(3)
+    if record.on and context.gives(record.on) == "curve":
+        return _square_to(context.output(record.on, "curve"), record)
     if record.on:
         e = context.output(record.on, "datum")["element"]
         motion = context.output(record.frame, "frame")
@@ -125,6 +130,20 @@ def paper_plane(record: PaperRecord, context: Context) -> SectionPlane:
     m = _turned(v, record.turn_deg) @ _turned(u, record.lean_deg)
     n, u = m @ n, m @ u
     return SectionPlane.at(at + n * record.height, n, u)
+
+
+def _square_to(curve: Any, record: PaperRecord) -> SectionPlane:
+    """The paper square to a curve at a share of its length, its origin where the curve passes; ``height`` goes on along
+    the curve's way."""
+    from ..curves.frames import moving_frames
+    from ..scan.section import SectionPlane
+
+    s = np.linspace(0, max(record.share, 1e-9) * curve.length, 200)
+    places, u, _ = moving_frames(curve, s)
+    n = curve.direction(s[-1:])[0]
+    m = _turned(np.cross(n, u[-1]), record.turn_deg) @ _turned(u[-1], record.lean_deg)
+    n = m @ n
+    return SectionPlane.at(places[-1] + n * record.height, n, m @ u[-1])
 
 
 def _kept(index: ScanIndex, key: tuple, make) -> list[TraceLoop]:

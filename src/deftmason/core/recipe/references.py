@@ -18,8 +18,11 @@ from pydantic_core import CoreSchema
 from .records import Checksum, Id
 
 __all__ = [
-    "AnyRef", "BodyRef", "DatumRef", "FileRef", "Found", "FrameRef", "PlacementRef", "Ref", "ScanMention", "ScanRef",
-    "SketchRef", "files_in", "references_in", "repointed", "rests_on",
+    "AnyRef", "BodyRef", "ComparedRef", "CurveRef", "DatumRef", "FileRef", "Found", "FrameRef",
+    "PaperOnRef", "PlacementRef", "Ref",
+    "ScanMention",
+    "ScanRef",
+    "SketchRef", "SolidRef", "ZonesRef", "files_in", "references_in", "repointed", "rests_on",
 ]  # fmt: skip
 
 
@@ -59,7 +62,15 @@ PlacementRef = Annotated[Id, Ref(("placement",))]
 DatumRef = Annotated[Id, Ref(("datum",))]
 FrameRef = Annotated[Id, Ref(("frame",))]
 SketchRef = Annotated[Id, Ref(("sketch",))]
+CurveRef = Annotated[Id, Ref(("curve",))]
 BodyRef = Annotated[Id, Ref(("body",))]
+#: What a paper can be laid by.
+PaperOnRef = Annotated[Id, Ref(("datum", "curve"))]
+#: A body of the job, or a model made elsewhere.
+SolidRef = Annotated[Id, Ref(("body", "model"))]
+ZonesRef = Annotated[Id, Ref(("zones",))]
+#: What a scan can be compared with.
+ComparedRef = Annotated[Id, Ref(("body", "model", "scan", "datum", "sketch"))]
 #: SHA-256 of a file that was brought in.
 FileRef = Annotated[Checksum, File()]
 

@@ -152,13 +152,24 @@ class Replay:
             ("cutter", self.key_of(step_id), label), lambda: SectionCutter(self.index(step_id), normal)
         )
 
-    def surface(self, step_id: str, progress: Progress = silent) -> ModelSurface:
+    def surface(self, step_id: str, progress: Progress = silent, also: tuple[str, ...] = ()) -> ModelSurface:
+        """A body, and more of them with it, made ready to measure to."""
         from ..check.deviation import ModelSurface
+        from ..kernel.whole import together
 
         def make() -> ModelSurface:
-            return ModelSurface(self.output(step_id, "body"), progress)
+            every = [self.output(i, "body", "model") for i in (step_id, *also)]
+            return ModelSurface(together(every) if also else every[0], progress)
 
-        return self.store.remember(("surface", self.key_of(step_id)), make)
+        return self.store.remember(("surface", *map(self.key_of, (step_id, *also))), make)
+
+    def gives(self, step_id: str) -> str:
+        """What a step, or what stands in for it, gives: 'body', 'scan' and so on."""
+        self.key_of(step_id)  # says so where nothing is there
+        return self._by_id[self._standing(step_id)].produces
+
+    def called(self, step_id: str) -> str:
+        return self._by_id[step_id].name
 
     def read(self, scan: str, label: tuple, make: Callable[[], Any]) -> Any:
         """A reading of a scan, kept at hand: ``label`` holds all else that it depends on. None is read anew."""

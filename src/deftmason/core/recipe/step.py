@@ -75,6 +75,7 @@ class MarkRecord(Record):
         "same facing",
         "same bend",
         "up to a crease",
+        "zone",
         "similar pieces",
         "everything",
         "invert",
@@ -104,7 +105,28 @@ def selected(items: ScanIndex | CloudIndex, marks: list[MarkRecord], progress: P
     """Mask of the facets or points that marks select."""
     from ..scan.selection import select
 
-    return select(items, [m.mark() for m in marks], progress)
+    return select(items, [m.mark() for m in marks], progress, _zone)
+
+
+_FREE = 2.5  # of the noise: a surface that scatters more about the best reading is none of its kinds
+_ON = 4.0  # noises within which facets lie on a reading
+_EXACT = 1e-5  # of the size, the same where there is no noise
+
+
+def _zone(index: ScanIndex, mark: Mark) -> np.ndarray:
+    """The facets of the surface that a mark lies on: as a datum would be read there, or all of a free one."""
+    from ..datums.reading import readings
+    from ..datums.running_on import all_of, running_on
+    from ..zones.noise import scan_noise
+
+    best = readings(index, mark.places[0], angle_deg=mark.angle_deg, normal=mark.normal)[0]
+    facets = best.gathered.facets
+    noise = scan_noise(index)
+    if best.scatter > max(_FREE * noise, _EXACT * index.size):
+        return running_on(index, facets)
+    if best.gathered.element is None:
+        return facets
+    return all_of(index, facets, best.gathered.element, max(_ON * max(noise, best.scatter), _EXACT * index.size))
 
 
 @dataclass
@@ -148,6 +170,9 @@ class Context(Protocol):
     def mesh(self, step_id: str) -> TriMesh: ...
     def cloud(self, step_id: str) -> PointCloud: ...
     def seen(self, step_id: str) -> Seen: ...
+    def outcome(self, step_id: str) -> Outcome: ...
+    def gives(self, step_id: str) -> str: ...
+    def called(self, step_id: str) -> str: ...
     def key_of(self, step_id: str) -> str: ...
     def read(self, scan: str, label: tuple, make: Callable[[], Any]) -> Any: ...
     def scan_file(self, sha256: str, name: str) -> str: ...
@@ -190,6 +215,7 @@ class Step(Record):
     slips_in : it is laid right after what it betters, and what rested on that then rests on it.
     computation : raised when the same record gives something else than before, so that results are laid anew.
     follows : fields that follow from the others and decide nothing.
+    aside : fields that decide nothing that is worked out: notes, ways of looking.
     """
 
     course: ClassVar[str] = "scan"
@@ -201,6 +227,7 @@ class Step(Record):
     slips_in: ClassVar[bool] = False
     computation: ClassVar[int] = 1
     follows: ClassVar[tuple[str, ...]] = ()
+    aside: ClassVar[tuple[str, ...]] = ()
 
     id: Id = Field(description="Unique within the job.")
     kind: str
@@ -229,7 +256,7 @@ class Step(Record):
 
     def key(self, input_keys: list[str]) -> str:
         """Content hash of all that decides the outcome."""
-        own = self.model_dump(mode="json", exclude={"id", "enabled", "value_names", *self.follows})
+        own = self.model_dump(mode="json", exclude={"id", "enabled", "value_names", *self.follows, *self.aside})
         if not self.formulas:
             own.pop("formulas")
         if self.produces != "body":

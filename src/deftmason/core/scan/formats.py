@@ -1,7 +1,8 @@
-"""Which scan files are read, by their suffix."""
+"""Which scan and model files are read, by their suffix."""
 
-__all__ = ["CLOUD_SUFFIXES", "MESH_SUFFIXES", "TEXT_SUFFIXES"]
+__all__ = ["CLOUD_SUFFIXES", "MESH_SUFFIXES", "MODEL_SUFFIXES", "TEXT_SUFFIXES"]
 
 MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf", ".glb")
 TEXT_SUFFIXES = (".xyz", ".pts", ".asc")
+MODEL_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep")
 CLOUD_SUFFIXES = (".ply", *TEXT_SUFFIXES, ".e57")

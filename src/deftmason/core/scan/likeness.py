@@ -17,15 +17,18 @@ from .mesh import TriMesh
 __all__ = ["likeness_of", "settle_onto"]
 
 _PLACES = 600
-_GOOD_MM = 0.25
+_GOOD = 2e-3  # of the size: so near, one scan lies on the other
+_AWAY = 0.04  # of the size: a place farther from every vertex lies on nothing
+_MOST_OFF = 0.008  # of the size: places farther off count no more
 
 
 def likeness_of(mesh: TriMesh) -> list[tuple[float, float, float]]:
-    """Places spread over the scan's area, to a hundredth of a millimetre."""
+    """Places spread over the scan's area, to a ten-thousandth of its size or finer."""
+    digits = 4 - int(np.floor(np.log10(max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-9))))
     cumulative = np.cumsum(mesh.areas)
     at = (np.arange(_PLACES) + 0.5) / _PLACES * cumulative[-1]
     p = mesh.centroids[np.minimum(np.searchsorted(cumulative, at), len(cumulative) - 1)]
-    return [(float(x), float(y), float(z)) for x, y, z in np.round(p, 2)]
+    return [(float(x), float(y), float(z)) for x, y, z in np.round(p, digits)]
 
 
 def _settle(tree, normals, points, places, motion: RigidMotion, rounds: int) -> tuple[RigidMotion, float]:
@@ -48,8 +51,9 @@ def _settle(tree, normals, points, places, motion: RigidMotion, rounds: int) -> 
     q = motion.inverse().points(places)
     d, i = tree.query(q)
     r = np.einsum("ij,ij->i", q - points[i], normals[i])
-    near = d < 5.0
-    rms = float(np.sqrt(np.mean(np.where(near, np.minimum(np.abs(r), 1.0), 1.0) ** 2)))
+    size = float(np.linalg.norm(np.ptp(places, axis=0)))
+    most = _MOST_OFF * size
+    rms = float(np.sqrt(np.mean(np.where(d < _AWAY * size, np.minimum(np.abs(r), most), most) ** 2)))
     return motion, rms
 
 
@@ -61,9 +65,10 @@ def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
     from scipy.spatial import cKDTree
 
     places = np.asarray(places, float)
+    good = _GOOD * float(np.linalg.norm(np.ptp(places, axis=0)))
     tree = cKDTree(mesh.vertices)
     best = _settle(tree, mesh.vertex_normals, mesh.vertices, places, RigidMotion.identity(), 30)
-    if best[1] <= _GOOD_MM:
+    if best[1] <= good:
         return best
     sample = np.asarray(likeness_of(mesh))
 
@@ -83,7 +88,7 @@ def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
             )
             if rms < best[1]:
                 best = (motion, rms)
-    if best[1] > _GOOD_MM:
+    if best[1] > good:
         raise BadInput(
             f"The other scan does not fit onto the first (rms {best[1]:.2f} mm at best); is it the "
             "same part, in the same unit?"

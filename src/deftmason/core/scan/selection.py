@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from functools import cached_property
 
@@ -29,7 +30,7 @@ __all__ = ["HOWS", "RULES_OF_MARKS", "CloudIndex", "Mark", "select"]
 HOWS = ("add", "take away", "intersect")
 #: What a mark may be made by.
 RULES_OF_MARKS = (
-    "brush", "outline", "whole island", "same facing", "same bend", "up to a crease", "similar pieces",
+    "brush", "outline", "whole island", "same facing", "same bend", "up to a crease", "zone", "similar pieces",
     "everything", "invert", "grow", "shrink",
 )  # fmt: skip
 
@@ -60,6 +61,10 @@ class Mark:
     radius: float | None = None
     angle_deg: float | None = None
     rings: int = 1
+
+
+#: The facets of the surface that a mark lies on.
+Zone = Callable[[ScanIndex, Mark], np.ndarray]
 
 
 class CloudIndex:
@@ -274,7 +279,7 @@ def _grown(index: ScanIndex | CloudIndex, mask: np.ndarray, rings: int, progress
     return mask
 
 
-def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> np.ndarray:
+def _one(items: _Items, mark: Mark, before: np.ndarray, zone: Zone | None, progress: Progress) -> np.ndarray:
     """What one mark means by itself; for invert, grow and shrink what becomes of ``before``."""
     index = items.index
     out = np.zeros(len(items.at), bool)
@@ -305,6 +310,12 @@ def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> n
         return ((size >= own / _ALIKE) & (size <= own * _ALIKE))[label] & (label >= 0)
     if not isinstance(index, ScanIndex):
         raise BadInput(f"'{mark.by}' needs a mesh; in a cloud use brush, outline or whole island.", field="marks")
+    if mark.by == "zone":
+        if zone is None:
+            raise BadArgument("A zone cannot be read here; use another rule.", field="marks")
+        items.seed(mark)
+        out[zone(index, mark)] = True
+        return out
     if mark.by == "up to a crease":
         angle = _CREASE_DEG if mark.angle_deg is None else mark.angle_deg
         queue = np.empty(len(out), np.int32)
@@ -320,10 +331,13 @@ def _one(items: _Items, mark: Mark, before: np.ndarray, progress: Progress) -> n
 _MOST_KEPT = 30
 
 
-def select(index: ScanIndex | CloudIndex, marks: list[Mark], progress: Progress = silent) -> np.ndarray:
+def select(
+    index: ScanIndex | CloudIndex, marks: list[Mark], progress: Progress = silent, zone: Zone | None = None
+) -> np.ndarray:
     """Mask of the facets (of a mesh) or points (of a cloud) that the marks select, one after the other.
 
-    What the first marks gave is kept, so that another mark costs only itself. Raises `BadInput` where a marked place is
+    ``zone`` : reads the facets of the surface a mark lies on. What the first marks gave is kept, so that another mark
+    costs only itself. Raises `BadInput` where a marked place is
     off the scan, `BadArgument` for a mark that lacks what it needs.
     """
     items = _Items(index)
@@ -344,7 +358,7 @@ def select(index: ScanIndex | CloudIndex, marks: list[Mark], progress: Progress 
             mask = known
             continue
         _need(mark, 0)
-        new = _one(items, mark, mask, progress)
+        new = _one(items, mark, mask, zone, progress)
         if mark.by in ("invert", "grow", "shrink"):
             mask = new
         elif mark.how == "add":

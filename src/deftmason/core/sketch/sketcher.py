@@ -21,6 +21,7 @@ from .trace import TraceLoop, trace_size
 __all__ = ["STROKE_KINDS", "Stroke", "thin", "stroke_from_brush", "join_ends", "draw", "reach_for"]
 
 _PLACES, _PLACES_FREE = 25, 100  # along lines and what is round, along splines
+_STRAY = 4.0  # times the distance of the nearer quarter from where it was brushed that a sample of a spline may lie off
 _KEPT = 8  # drawings whose stretches are kept
 _REACH = 0.02  # of the trace's size
 #: What a piece of a split trace is drawn as.
@@ -135,6 +136,18 @@ def _densely(s: Stroke, step: float) -> np.ndarray:
     return np.column_stack([np.interp(at, way, p[:, k]) for k in range(2)])
 
 
+def _beside(points: np.ndarray, line: np.ndarray) -> np.ndarray:
+    """How far points (k, 2) lie beside a polyline that goes on straight past its ends: where a thin sheet was brushed
+    on one side, its other side and its rim lie beside the line, and what the trace runs on past the end does not.
+    """
+    if len(line) < 2:
+        return np.zeros(len(points))
+    long = float(np.linalg.norm(np.ptp(line, axis=0)))
+    ways = [line[0] - line[1], line[-1] - line[-2]]
+    ends = [end + long * w / max(float(np.linalg.norm(w)), 1e-300) for end, w in zip(line[[0, -1]], ways)]
+    return _to_polyline(points, np.vstack([ends[0], line, ends[1]]))
+
+
 def _gather(
     loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None
 ) -> dict[str, np.ndarray]:
@@ -167,6 +180,9 @@ def _gather(
     for n, stroke in enumerate(strokes):
         # A corner's sample may lie on two stretches at once: then it is of both.
         mine_mask = (np.where(ids == n, away, np.inf).min(axis=1) <= least + 1e-7 * size) & (least <= reach)
+        if stroke.kind == "spline" and mine_mask.any():
+            near_by = max(_STRAY * float(np.percentile(least[mine_mask], 25)), 0.25 * facet, 0.1 * reach)
+            mine_mask[mine_mask] = _beside(samples[mine_mask], stroke.places) <= near_by
         mine, on = samples[mine_mask], vertex[mine_mask]
         if stroke.kind not in ("line", "spline", "point"):
             mine = round_samples(mine, on)

@@ -21,14 +21,17 @@ _ROUNDS = 4  # corrections of the parameters
 
 
 def ordered(p: np.ndarray, places: np.ndarray) -> np.ndarray:
-    """Samples in order along the polyline of places."""
+    """Samples in order along the polyline of places, those past its ends as it would run on."""
     if len(places) < 2:
         return p
     a, d = places[:-1], np.diff(places, axis=0)
     length = np.linalg.norm(d, axis=1)
     begin = np.concatenate([[0], np.cumsum(length)[:-1]])
     rel = p[:, None] - a[None]
-    t = np.clip(np.einsum("ijk,jk->ij", rel, d) / np.maximum(length**2, 1e-300), 0, 1)
+    t = np.einsum("ijk,jk->ij", rel, d) / np.maximum(length**2, 1e-300)
+    low, high = np.zeros(len(d)), np.ones(len(d))
+    low[0], high[-1] = -np.inf, np.inf
+    t = np.clip(t, low, high)
     off = np.linalg.norm(rel - t[..., None] * d[None], axis=2)
     k = np.argmin(off, axis=1)
     rows = np.arange(len(p))

@@ -87,7 +87,7 @@ class _Scan:
     facet: float
 
 
-class _Trial:
+class Trial:
     """The recipe with its numbers changed, built in memory."""
 
     def __init__(self, steps: list[dict], lines: list[Line], body: str, store: ResultStore, scan_file: Callable):
@@ -103,7 +103,7 @@ class _Trial:
     def built(self, x: np.ndarray) -> Body:
         """Raises `BadInput` where the model cannot be built so."""
         replay = Replay([parse_step(s) for s in self.records(x)], self.store, self.scan_file, reads=False)
-        for s in _below(replay, self.body):
+        for s in below(replay, self.body):
             key = replay.keys[s.id]
             if key and self.store.record(key) is None:
                 ran = replay.laid(s, key, silent)
@@ -112,7 +112,7 @@ class _Trial:
         return replay.output(self.body, "body")
 
 
-def _below(replay: Replay, step_id: str):
+def below(replay: Replay, step_id: str):
     """A step and all it rests on, in order."""
     by_id = {s.id: s for s in replay.steps}
     wanted, todo = set(), [step_id]
@@ -137,22 +137,22 @@ def solve_whole(
     """
     replay = Replay([parse_step(s) for s in steps], store, scan_file)
     ran = replay.run(part(progress, 0.0, 0.1))
-    body, lines = _last(ran), _wanted(ran, names)
-    scan = _places(ran, replay)
-    below = {s.id for s in _below(replay, body)}
-    lines = [l for l in lines if l[1].step.id in below]
+    body, lines = last_body(ran), wanted_lines(ran, names)
+    scan = places_of(ran, replay)
+    under = {s.id for s in below(replay, body)}
+    lines = [l for l in lines if l[1].step.id in under]
     if not lines:
         raise BadInput("None of these values belongs to the model; choose others.", field="values")
-    trial = _Trial(steps, lines, body, store, scan_file)
+    trial = Trial(steps, lines, body, store, scan_file)
     x = np.array([v.chosen for _, _, v in lines])
     said: list[str] = []
-    at = _At(replay.output(body, "body"), scan)
+    at = At(replay.output(body, "body"), scan)
     before = at.rms
-    first, known = at.surfaces, _moved(trial, x, scan, said, part(progress, 0.1, 0.6))
+    first, known = at.surfaces, moved_surfaces(trial, x, scan, said, part(progress, 0.1, 0.6))
     damping, refused = 1e-3, 0
     for n in range(_ROUNDS):
         progress(0.6 + 0.35 * n / _ROUNDS, "Moving the numbers together")
-        step = _step(_jacobian(at, first, known), at.residuals, at.weights, damping)
+        step = _step(jacobian(at, first, known), at.residuals, at.weights, damping)
         there = _tried(trial, x + step, scan)
         if there is None or not there.betters(at):
             damping, refused = 10 * damping, refused + 1
@@ -163,7 +163,7 @@ def solve_whole(
         x, at, damping, refused = x + step, there, max(damping / 10, 1e-9), 0
         if little:
             break
-    j = _jacobian(at, first, known)
+    j = jacobian(at, first, known)
     covariance = _covariance(j, at)
     sure = _sure(j, at.weights)
     values = []
@@ -180,14 +180,14 @@ def solve_whole(
     return Solved(out, values, before, at.rms, int(at.answered.sum()), said)
 
 
-def _last(ran: list[Ran]) -> str:
+def last_body(ran: list[Ran]) -> str:
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     if not bodies:
         raise BadInput("There is no body yet; build one first.", field="body")
     return bodies[-1].step.id
 
 
-def _wanted(ran: list[Ran], names: list[str] | None) -> list[Line]:
+def wanted_lines(ran: list[Ran], names: list[str] | None) -> list[Line]:
     lines = [l for l in ledger(ran) if may_move(l)]
     if names is None:
         out = [l for l in lines if l[2].source in ("scan", "rounded", SOLVED)]
@@ -202,7 +202,7 @@ def _wanted(ran: list[Ran], names: list[str] | None) -> list[Line]:
     return out
 
 
-def _places(ran: list[Ran], replay: Replay) -> _Scan:
+def places_of(ran: list[Ran], replay: Replay) -> _Scan:
     scan = working_scan(ran)
     if scan is None:
         raise BadInput("There is no scan to solve against; bring one in.", field="scan")
@@ -216,7 +216,7 @@ def _places(ran: list[Ran], replay: Replay) -> _Scan:
     return _Scan(mesh.vertices[some], mesh.angle_normals[some], size, mesh.median_edge)
 
 
-class _At:
+class At:
     """How the scan's places lie to one state of the model."""
 
     def __init__(self, body: Body, scan: _Scan):
@@ -245,7 +245,7 @@ class _At:
         """How far the places that are asked lie off, on average."""
         return float(np.mean(_robust(np.abs(self.residuals), _HUBER * scatter))) if len(self.residuals) else np.inf
 
-    def betters(self, other: _At) -> bool:
+    def betters(self, other: At) -> bool:
         """Whether more of the scan is told better: clearly so on the whole, or where it is asked, and no less else."""
         if self.cost < _CLEARLY * other.cost:
             return True
@@ -256,9 +256,9 @@ def _robust(off: np.ndarray, knee: float) -> np.ndarray:
     return np.where(off < knee, off**2, 2 * knee * off - knee**2)
 
 
-def _tried(trial: _Trial, x: np.ndarray, scan: _Scan) -> _At | None:
+def _tried(trial: Trial, x: np.ndarray, scan: _Scan) -> At | None:
     try:
-        return _At(trial.built(x), scan)
+        return At(trial.built(x), scan)
     except MasonError:
         return None
 
@@ -279,7 +279,7 @@ def _signed(s: FaceSurface, points: np.ndarray) -> np.ndarray:
 Moved = list[tuple[dict[str, FaceSurface], float]]
 
 
-def _moved(trial: _Trial, x: np.ndarray, scan: _Scan, said: list[str], progress: Progress) -> Moved:
+def moved_surfaces(trial: Trial, x: np.ndarray, scan: _Scan, said: list[str], progress: Progress) -> Moved:
     known: Moved = []
     for k, (name, _, v) in enumerate(trial.lines):
         progress(k / len(x), f"Seeing what moves with {name}")
@@ -299,7 +299,7 @@ def _moved(trial: _Trial, x: np.ndarray, scan: _Scan, said: list[str], progress:
     return known
 
 
-def _jacobian(at: _At, base: dict[str, FaceSurface], known: Moved) -> np.ndarray:
+def jacobian(at: At, base: dict[str, FaceSurface], known: Moved) -> np.ndarray:
     """How each residual moves with each number, (n, p)."""
     j = np.zeros((len(at.points), len(known)))
     for face in np.unique(at.faces.astype(str)):
@@ -334,7 +334,7 @@ def _sure(j: np.ndarray, weights: np.ndarray) -> np.ndarray:
     return moved & ((weak**2).sum(axis=1) < 0.01)
 
 
-def _covariance(j: np.ndarray, at: _At) -> np.ndarray:
+def _covariance(j: np.ndarray, at: At) -> np.ndarray:
     """Covariance of the numbers: each face has noise, and a shape, of its own, alike from place to place."""
     used = at.weights > 0.5
     normal = j[used].T @ j[used]

@@ -5,15 +5,24 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from typing import Any
 
 from deftmason.core.recipe.store import ResultStore
 
-__all__ = ["FILES", "buffer_path", "file_path", "picture_path"]
+__all__ = ["FILES", "PROOF_FILES", "buffer_path", "file_path", "picture_path"]
 
 _VERSION = 2  # of the buffers: another one is made anew
 
 #: The files there are to hand on.
-FILES = ("model.step", "model.stl", "scan.ply", "sketch.dxf", "model.py")
+FILES = (
+    "model.step", "model.iges", "model.brep", "model.stl", "model.3mf", "model.glb", "scan.ply", "scan.stl", "scan.glb",
+    "sketch.dxf", "sketch.svg", "section.dxf", "section.svg", "elements.step", "drawing.pdf", "drawing.svg",
+    "drawing.dxf", "model.py", "recipe.json", "recipe.zip",
+)  # fmt: skip
+
+
+#: What a proof is handed on as.
+PROOF_FILES = ("report.pdf", "points.csv", "table.csv", "proof.json", "map.ply", "map.glb", "view.png")
 
 
 def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None, name: str = "") -> str:
@@ -22,9 +31,9 @@ def buffer_path(store: ResultStore, key: str, what: str, scan: str | None = None
     return store.path(key, f"view{_VERSION}_{what}_{more}.bin")
 
 
-def file_path(folder: str, *, steps: list[dict], what: str, step: str | None, name: str) -> str:
+def file_path(folder: str, what: str, made_of: Any) -> str:
     """Where a file to hand on lies once it is written: by all that decides what is in it."""
-    made_of = hashlib.sha256(json.dumps([steps, step, name]).encode()).hexdigest()[:32]
+    made_of = hashlib.sha256(json.dumps(made_of, sort_keys=True).encode()).hexdigest()[:32]
     return os.path.join(folder, "tmp", f"give-{made_of}-{what}")
 
 

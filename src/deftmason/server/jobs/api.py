@@ -11,7 +11,20 @@ from ninja.errors import HttpError, ValidationError
 
 from deftmason.core.errors import MasonError
 
-from . import accounts, drafting, giving, guiding, looking, shelf, sketching, solving, stones, studies
+from . import (
+    accounts,
+    drafting,
+    giving,
+    guiding,
+    looking,
+    proving,
+    shelf,
+    sketching,
+    solving,
+    stones,
+    studies,
+    transferring,
+)
 from .access import session
 from .document import job_view
 from .errors import answer, told
@@ -50,8 +63,10 @@ for prefix, part in (
     ("", drafting),
     ("", solving),
     ("", giving),
+    ("", proving),
     ("", guiding),
     ("", studies),
+    ("", transferring),
 ):
     api.add_router(prefix, part.router)
 

@@ -4,7 +4,9 @@ shows.
 
 from __future__ import annotations
 
+import contextlib
 import shutil
+import tempfile
 import time
 from pathlib import Path
 
@@ -22,7 +24,6 @@ UNUSED = 86400.0  # seconds an upload that no job uses is kept for its sender
 
 def collect(data: Path, fresh: float, unused: float) -> int:
     """Bytes freed. Nothing is removed that a row names, or that was written less than ``fresh`` seconds ago."""
-    freed = 0
     with transaction.atomic():  # nobody writes a row meanwhile
         used = {f for r in Step.objects.values_list("record", flat=True) for f in files_of(r)}
         for before, after in Edit.objects.values_list("before", "after").iterator(chunk_size=50):
@@ -36,20 +37,19 @@ def collect(data: Path, fresh: float, unused: float) -> int:
         keys = set(Result.objects.values_list("key", flat=True))
         for names in Proof.objects.values_list("key", "scan_key", "body_key"):
             keys |= set(names)
-        for path in _older(data / "blobs", "*/*", fresh):
-            if path.name not in kept:
-                freed += _removed(path)
-        for path in _older(data / "blobs", "tmp*", fresh):
-            freed += _removed(path)
-        for path in _older(data / "results", "??/*", fresh):
-            if path.name not in keys:
-                freed += _removed(path)
-        for path in [*_older(data / "results", "tmp*", fresh), *_older(data / "tmp", "*", fresh)]:
-            freed += _removed(path)
+        gone = [p for p in _older(data / "blobs", "*/*", fresh) if p.name not in kept]
+        gone += _older(data / "blobs", "tmp*", fresh)
+        gone += [p for p in _older(data / "results", "??/*", fresh) if p.name not in keys]
+        gone += [*_older(data / "results", "tmp*", fresh), *_older(data / "tmp", "*", fresh)]
         if not Job.objects.exists():
-            for path in _older(data / "pictures", "*", fresh):
-                freed += _removed(path)
-    return freed
+            gone += _older(data / "pictures", "*", fresh)
+        # Out of sight while nobody writes; taken off the disk once others may write again.
+        (data / "tmp").mkdir(exist_ok=True)
+        out = Path(tempfile.mkdtemp(prefix="collected", dir=data / "tmp"))
+        for k, path in enumerate(gone):
+            with contextlib.suppress(FileNotFoundError):
+                path.rename(out / str(k))
+    return _removed(out)
 
 
 def _older(folder: Path, pattern: str, fresh: float) -> list[Path]:

@@ -108,13 +108,15 @@ def made_picture(job_id: int, key: str, frame: str | None, person: str) -> str:
     return path
 
 
-def made_file(request: HttpRequest, job_id: int, **arguments: Any) -> str:
-    """Path of a file to hand on, written now where it is not there yet; it is collected some time later."""
-    person, path = person_of(request), file_path(str(settings.DATA), **arguments)
+def made_file(request: HttpRequest, job_id: int, *, work: str, what: str, **arguments: Any) -> str:
+    """Path of a file to hand on, written now by ``work`` where it is not there yet; it is collected some time later."""
+    person, path = person_of(request), file_path(str(settings.DATA), what, [work, arguments])
     if not os.path.exists(path):
         _made(
             path,
             person,
-            lambda: pool().ask("make_file", job=job_id, person=person, limit=_MAKING, path=path, **arguments),
+            lambda: pool().ask(
+                work, job=job_id, person=person, limit=_MAKING, heavy=True, path=path, what=what, **arguments
+            ),
         )
     return path

@@ -22,6 +22,16 @@ from .studies import StudyView
 router = Router()
 
 _SURVEY_LIMIT = 300.0  # seconds
+#: What a result must give for each kind of buffer, and those that belong to a scan.
+_GIVES = {
+    "scan": ("scan",),
+    "part": ("scan",),
+    "body": ("body", "model"),
+    "tide": ("deviation", "tide"),
+    "faith": ("deviation",),
+    "difference": ("deviation",),
+}
+_ON_SCAN = ("also", "tide", "difference")
 _MARKS = Field(max_length=500)
 
 
@@ -119,26 +129,27 @@ class SurveyStudy(StudyView):
 
 @router.get("/jobs/{job_id}/geometry/{key}/{what}")
 def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str | None = None, name: str = ""):
-    """A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, deviation (with
-    the scan's key)
-    or also (a named array besides, with the key of the scan it belongs to)."""
+    """A result as a buffer for the view: what = scan, part (what of a scan is not slab or scrap), body, tide (a
+    deviation on its scan, whose key is given), faith (on the model), difference (of the check ``name``, its key and
+    its scan's, from this one, on this one's scan) or also (a named array besides, with its scan's key).
+    """
     job = job_of(request, job_id)
     nothing = HttpError(404, "There is no such result in this job.")
-    for k in filter(None, (key, scan)):
+    for k in filter(None, (key, scan, *(name.split("-") if what == "difference" else ()))):
         if not job.results.filter(key=k).exists():
             raise nothing
     record, under = store().record(key), store().record(scan) if scan else None
-    if what not in ("scan", "part", "body", "deviation", "also") or record is None:
+    if what not in _GIVES and what != "also" or record is None:
         raise nothing
     if what == "also":
         if under is None or name not in record.get("arrays", []):
             raise nothing
-    elif record["produces"] != ("scan" if what == "part" else what):
+    elif record["produces"] not in _GIVES[what]:
         raise nothing
-    if what in ("also", "deviation") and (under is None or under["produces"] != "scan"):
+    if what in _ON_SCAN and (under is None or under["produces"] != "scan"):
         raise nothing
-    of_scan = scan if what in ("also", "deviation") else None
-    path = made_buffer(request, job.id, key, what, of_scan, name if what == "also" else "")
+    of_scan = scan if what in _ON_SCAN else None
+    path = made_buffer(request, job.id, key, what, of_scan, name if what in ("also", "difference") else "")
     return FileResponse(
         open(path, "rb"),
         content_type="application/octet-stream",

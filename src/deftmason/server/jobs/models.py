@@ -82,7 +82,9 @@ class Work(models.Model):
 
 
 class Proof(models.Model):
-    """A check kept as it was: its numbers and the results that show it."""
+    """A check kept as it was: its numbers, the results that show it, its notes, and the model's state: the recipe and
+    its values.
+    """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="proofs")
     name = models.CharField(max_length=120)
@@ -93,3 +95,8 @@ class Proof(models.Model):
     matrix = models.JSONField()
     settings = models.JSONField()
     summary = models.JSONField()
+    pins = models.JSONField(default=list)
+    views = models.JSONField(default=list)
+    values = models.JSONField(default=list)
+    recipe = models.JSONField(default=list)
+    revision = models.IntegerField(default=0)

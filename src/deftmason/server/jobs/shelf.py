@@ -17,11 +17,12 @@ from ninja.files import UploadedFile
 from pydantic import Field
 
 from deftmason.core.elements import UNITS_IN_MM
-from deftmason.core.errors import BadInput
+from deftmason.core.errors import BadInput, MasonError
+from deftmason.core.recipe.kinds.model import model_record
 from deftmason.core.recipe.kinds.scan import TextColumns, scan_record
 from deftmason.core.recipe.records import one_line
 from deftmason.core.recipe.references import files_in
-from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES
+from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES, MODEL_SUFFIXES
 
 from ..engines.pool import Busy, TooLong
 from .access import job_of, jobs_of, owner_of, person_of
@@ -38,6 +39,7 @@ _READING = 7.0  # seconds a request waits for a file to be read
 _READING_LIMIT = 300.0
 _FIRST = 5.0  # seconds a job's scans may take to be laid before they go on as a task
 _SUFFIXES = tuple(dict.fromkeys(MESH_SUFFIXES + CLOUD_SUFFIXES))
+_BOTH = (*_SUFFIXES, *MODEL_SUFFIXES)
 
 
 class JobCard(Schema):
@@ -68,6 +70,7 @@ class Brought(Schema):
     layout: Layout | None = None
     triangles: int
     points: int
+    faces: int = 0
     sizes: dict[str, str]
     warnings: list[str]
 
@@ -91,6 +94,12 @@ class NewJob(Schema):
 
 class MoreScans(Schema):
     scans: Annotated[list[BroughtIn], Field(max_length=60)]
+
+
+class BroughtModel(Schema):
+    """One upload of a model file."""
+
+    upload: int
 
 
 class Rename(Schema):
@@ -143,9 +152,9 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
     """
     name = _file_name(file.name or "scan")
     suffix = os.path.splitext(name)[1].lower()
-    if suffix not in _SUFFIXES:
+    if suffix not in _BOTH:
         raise BadInput(
-            f"{name}: '{suffix or 'no suffix'}' cannot start a job; bring one of {', '.join(_SUFFIXES)}.", field="file"
+            f"{name}: '{suffix or 'no suffix'}' cannot be read; bring one of {', '.join(_BOTH)}.", field="file"
         )
     if file.size and file.size > settings.MOST_UPLOAD_BYTES:
         raise BadInput(
@@ -167,6 +176,12 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
                 path=reading.sent.path,
                 name=name,
             )
+        except MasonError as e:
+            drop(reading.sent)
+            if suffix in MODEL_SUFFIXES and e.code == "ended":
+                says = f"{name}: its reader broke down on it, as on damaged files; export it again as STEP."
+                raise BadInput(says, field="file") from None
+            raise
         except BaseException:
             drop(reading.sent)
             raise
@@ -230,6 +245,29 @@ def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
     return {"id": job.id}
 
 
+@router.post("/jobs/{job_id}/models", response=Created)
+def bring_model(request: HttpRequest, job_id: int, data: BroughtModel):
+    """Lay a model made elsewhere as a body of a job."""
+    job = job_of(request, job_id)
+    upload = Upload.objects.filter(pk=data.upload, owner=owner_of(request)).select_related("blob").first()
+    if upload is None:
+        raise HttpError(404, "There is no such upload; bring the file in again.")
+    if os.path.splitext(upload.name)[1].lower() not in MODEL_SUFFIXES:
+        raise BadInput(f"{upload.name}: is no model; bring one of {', '.join(MODEL_SUFFIXES)}.", field="upload")
+
+    def put(steps: list[dict]) -> list[dict]:
+        fresh = model_record(upload.blob.sha256, upload.name)
+        ids, names = {s["id"] for s in steps}, {s["name"] for s in steps}
+        k = next(k for k in range(1, len(steps) + 2) if f"model_{k}" not in ids)
+        called = [fresh["name"], *(f"{fresh['name']} {n}" for n in range(2, len(steps) + 3))]
+        name = next(n for n in called if n not in names)
+        return [*steps, {**fresh, "id": f"model_{k}", "name": name}]
+
+    change(job, f"Bring in {upload.name}", put, trusted=True)
+    settle(job, f"Reading {upload.name}", person_of(request))
+    return {"id": job.id}
+
+
 @router.post("/jobs/{job_id}/scans/{step_id}/other", response=Created)
 def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
     """Put another scan of the same part in the place of one: laid onto it, and all that rests on it runs again."""
@@ -263,6 +301,10 @@ def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload
         upload = Upload.objects.filter(pk=w.upload, owner=owner_of(request)).select_related("blob").first()
         if upload is None:
             raise HttpError(404, "There is no such upload; bring the file in again.")
+        if os.path.splitext(upload.name)[1].lower() not in _SUFFIXES:
+            raise BadInput(
+                f"{upload.name}: is a model, no scan; bring it in under Check, in a job that has a scan.", field="scans"
+            )
         if w.units not in UNITS_IN_MM:
             raise BadInput(f"The unit '{w.units}' is not known; choose mm, cm, m or in.", field="units")
         out.append((upload, w))

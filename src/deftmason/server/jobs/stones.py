@@ -18,7 +18,7 @@ from deftmason.core.errors import BadInput
 from deftmason.core.recipe.formulas import freed
 from deftmason.core.recipe.ledger import Line, formula_set, ledger, named, set_value
 from deftmason.core.recipe.ordering import moved_after, placed, taken_out
-from deftmason.core.recipe.parse import files_of, kinds, parse_recipe
+from deftmason.core.recipe.parse import files_of, kind_of, kinds, parse_recipe
 from deftmason.core.recipe.records import Length, Source
 
 from ..engines.pool import Busy, TooLong
@@ -34,7 +34,7 @@ router = Router()
 
 _FIRST = 5.0  # seconds a new stone may take before it goes on as a task
 _PREVIEW_LIMIT = 600.0  # seconds
-_KEPT = ("likeness", "formulas", "value_names")  # of a step that is laid again, where it is not told anew
+_KEPT = ("formulas", "value_names")  # of a step that is laid again, where it is not told anew
 
 
 class Removed(Schema):
@@ -165,7 +165,8 @@ def _merged(steps: Records, data: dict, after: str | None = None) -> Records:
     known = next((i for i, s in enumerate(steps) if s["id"] == data["id"]), None)
     if known is None:
         return placed(steps, data, after)
-    kept = {k: v for k, v in steps[known].items() if k in _KEPT}
+    kind = kind_of(steps[known])
+    kept = {k: v for k, v in steps[known].items() if k in (*_KEPT, *(kind.follows if kind else ()))}
     return [*steps[:known], freed({**kept, **data}), *steps[known + 1 :]]
 
 

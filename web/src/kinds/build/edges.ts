@@ -2,7 +2,7 @@
 import type { EdgeName, Edges } from '../../api/types'
 import type { Kind, Slot } from '../kind'
 
-type WithEdges = { body: string; edges: EdgeName[]; alike?: boolean }
+type WithEdges = { body: string | null; edges: EdgeName[]; alike?: boolean }
 const label = (e: readonly (string | number)[]) => e.join('|')
 
 export const edgesSlot = <R extends WithEdges>(): Slot<R> => ({
@@ -23,9 +23,9 @@ export const edgesSlot = <R extends WithEdges>(): Slot<R> => ({
 
 /** Edges are clicked on the body as it is before them; it is shown changed once they are not. */
 export const showsEdges: Kind<WithEdges & { id?: string }>['shows'] = (_plan, r, _p, room) => {
-  const key = room.hand.result ?? room.job.byId.get(r.body)?.key
+  const key = room.hand.result ?? room.job.byId.get(r.body ?? '')?.key
   return {
-    body: key ? { id: r.body, key } : null,
-    edges: { body: r.body, names: r.edges },
+    body: key ? { id: r.body ?? '', key } : null,
+    edges: { body: r.body ?? '', names: r.edges },
   }
 }

@@ -8,7 +8,7 @@ export type SketchTold = Schemas['SketchTold']
 const STEPS = 48 // of a full turn
 
 /** Points along an entity on the paper, ends included. */
-function course(e: Entity): number[][] {
+export function course(e: Entity): number[][] {
   if (e.kind === 'line') return [e.start!, e.end!]
   if (e.kind === 'spline') return splinePoints(e, STEPS)
   const [cx, cy] = e.center!

@@ -1,4 +1,5 @@
 import { defineStage } from '../kind'
+import { laidCurves } from '../curves/shown'
 import BuildPanel from './BuildPanel.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 import { proposingPlan, takesZone } from './proposing'
@@ -7,7 +8,14 @@ export default defineStage({
   key: 'Build',
   view: 'both',
   panel: BuildPanel,
-  groups: ['push and turn', 'take away and join', 'edges and walls', 'repeat and move'],
+  groups: [
+    'push and turn',
+    'along curves',
+    'surfaces',
+    'take away and join',
+    'edges and walls',
+    'repeat and move',
+  ],
   ledger: ['body', 'sketch'],
   /** The loops of a sketch chosen in the yard or on the wall can be picked. */
   takes: takesZone,
@@ -17,6 +25,7 @@ export default defineStage({
     const told = stone?.produces === 'sketch' ? job.toldOf<SketchTold>(stone) : null
     return {
       ...(told && stone ? { loops: loopsInSpace(stone.id, told) } : {}),
+      ...laidCurves(plan, room),
       ...proposingPlan(plan, room),
     }
   },

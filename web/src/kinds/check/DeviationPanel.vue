@@ -1,141 +1,132 @@
 <script setup lang="ts">
-/** The deviation on show: legend, statistics, faces to blame, and keeping it as a proof. */
-import { computed, ref, watch } from 'vue'
-import type { Schemas } from '../../api/types'
+/** The deviation on show: legend and numbers, who is to blame, notes, keeping it, and proofs compared. */
+import { computed } from 'vue'
 import Tide from '../../check/Tide.vue'
+import { partWords, useProving } from '../../check/proving'
 import { mm, signed } from '../../state/format'
 import { useRoom } from '../../state/room'
+import Blame from './Blame.vue'
+import ComparedProofs from './ComparedProofs.vue'
+import FormAndPlace from './FormAndPlace.vue'
+import Keeping from './Keeping.vue'
+import ModelFile from './ModelFile.vue'
+import Notes from './Notes.vue'
 
-type Told = Schemas['DeviationTold']
 const { job: j, shown } = useRoom()
-const s = computed(() => (shown.proof ? (shown.proof.summary as unknown as Told) : j.toldOf<Told>(j.check)))
-const title = computed(() => shown.proof?.name ?? j.check?.name ?? '')
-const name = ref('')
-const saved = ref(false)
-const laidTolerance = () => (j.check?.told.tolerance as number | undefined) ?? 0.1
-watch(
-  () => [j.check?.key, shown.proof?.id],
-  () => {
-    shown.tolerance = shown.proof ? ((shown.proof.settings.tolerance as number) ?? 0.1) : laidTolerance()
-    name.value = j.check?.name ?? ''
-    saved.value = false
-  },
-  { immediate: true },
-)
+const p = useProving()
+const s = computed(() => p.told)
+const title = computed(() => shown.proof?.name ?? p.check?.name ?? '')
 const share = (n: number, of: number) => (of ? `${((100 * n) / of).toFixed(1)} %` : '–')
 /** The share within the handles: exact where they are as laid, else read off the histogram. */
 const within = computed(() => {
   const t = s.value
-  if (!t?.histogram) return null
-  const band = shown.tolerance
-  if (Math.abs(band - t.tolerance) < 1e-9) return t.within ?? null
+  if (!t) return null
+  if (Math.abs(p.high - t.tolerance) < 1e-9 && Math.abs(p.low - (t.low ?? t.tolerance)) < 1e-9)
+    return t.within ?? null
   let inside = 0
   let all = 0
   t.histogram.counts.forEach((c, i) => {
     const [a, b] = [t.histogram.edges[i], t.histogram.edges[i + 1]]
     all += c
-    inside += (c * Math.max(0, Math.min(b, band) - Math.max(a, -band))) / (b - a)
+    inside += (c * Math.max(0, Math.min(b, p.high) - Math.max(a, -p.low))) / (b - a)
   })
   return all ? inside / all : null
 })
-const faces = computed(() =>
-  [...(s.value?.faces ?? [])]
-    .filter((f) => f.points > 20)
-    .sort((a, b) => (b.p95 ?? 0) - (a.p95 ?? 0))
-    .slice(0, 8),
-)
-async function keep() {
-  saved.value = await j.act('POST', '/proofs', { step: j.check!.id, name: name.value })
-}
-function back() {
-  shown.proof = null
-  shown.tolerance = laidTolerance()
+function band(side: 1 | -1, value: number, both: boolean) {
+  if (side > 0 || both) p.high = value
+  if (side < 0 || both) p.low = value
 }
 const says = computed(() =>
   shown.proof
     ? `A proof kept ${new Date(shown.proof.created).toLocaleString('en')}`
-    : 'The scan against the model, to its true surface.',
+    : `Against ${s.value?.against || 'the model'}, to its true surface.`,
 )
+const allowed = computed(() => (p.high === p.low ? `± ${mm(p.high)}` : `+ ${mm(p.high)} − ${mm(p.low)}`))
 </script>
 
 <template>
-  <template v-if="s">
+  <ComparedProofs v-if="p.comparing" />
+  <template v-else-if="s">
     <header class="px-3.5 pb-2 pt-3">
       <h2>{{ title }}</h2>
       <p class="text-soft">{{ says }}</p>
-      <button v-if="shown.proof" class="mt-1 underline" @click="back">Back to the job as it is</button>
+      <button v-if="shown.proof" class="mt-1 underline" @click="p.leave()">Back to the job as it is</button>
     </header>
-    <section class="section">
-      <Tide
-        v-if="s.histogram"
-        :histogram="s.histogram"
-        :tolerance="shown.tolerance"
-        @tolerance="shown.tolerance = $event"
-      />
+    <section class="section" aria-label="Numbers">
+      <Tide :histogram="s.histogram" :high="p.high" :low="p.low" @band="band" />
       <button v-if="!shown.show.tide" class="btn mt-2 w-full" @click="shown.show.tide = true">
         Show the colours <kbd class="fig ml-2 text-soft">D</kbd>
       </button>
-      <dl class="mt-2 grid grid-cols-[110px_1fr] gap-y-1" data-statistics>
-        <dt>within ± {{ mm(shown.tolerance) }}</dt>
+      <div v-else-if="s.on_model" class="mt-2 flex gap-1.5" role="group" aria-label="Shown on">
+        <button
+          v-for="on in ['scan', 'model'] as const"
+          :key="on"
+          class="btn flex-1"
+          :class="{ 'btn-on': p.on === on }"
+          :aria-pressed="p.on === on"
+          @click="p.on = on"
+        >
+          On the {{ on }}
+        </button>
+      </div>
+      <p v-if="p.on === 'model' && shown.show.tide && s.on_model" class="mt-1 text-[11px] text-soft">
+        Hatched: no scan lies near, the model stands on faith.
+      </p>
+      <dl class="mt-2 grid grid-cols-[50px_1fr_64px_1fr] gap-x-2 gap-y-[3px]" data-statistics>
+        <dt :title="`within ${allowed}`">within</dt>
         <dd class="fig text-right" data-figure="within">
           {{ within === null ? '–' : `${(100 * within).toFixed(1)} %` }}
         </dd>
+        <dt>no answer</dt>
+        <dd class="fig text-right" data-figure="no answer">{{ share(s.points - s.answered, s.points) }}</dd>
         <dt>mean</dt>
-        <dd class="fig text-right">{{ signed(s.mean) }}</dd>
+        <dd class="fig text-right" data-figure="mean">{{ signed(s.mean) }}</dd>
+        <dt>spread</dt>
+        <dd class="fig text-right">{{ mm(s.spread) }}</dd>
         <dt>rms</dt>
         <dd class="fig text-right" data-figure="rms">{{ mm(s.rms) }}</dd>
-        <dt>95 % under</dt>
-        <dd class="fig text-right">{{ mm(s.p95) }}</dd>
+        <dt title="95 % lie nearer than this">95 %</dt>
+        <dd class="fig text-right" data-figure="p95">{{ mm(s.p95) }}</dd>
+        <dt>least</dt>
+        <dd class="fig text-right" data-figure="least">{{ signed(s.min) }}</dd>
         <dt>most</dt>
-        <dd class="fig text-right">{{ signed(s.min) }} {{ signed(s.max) }}</dd>
-        <dt>no answer</dt>
-        <dd class="fig text-right">{{ share(s.points - s.answered, s.points) }}</dd>
-        <dt>unseen area</dt>
-        <dd class="fig text-right">{{ s.unseen_area.toFixed(0) }} mm²</dd>
+        <dd class="fig text-right" data-figure="most">{{ signed(s.max) }}</dd>
+        <template v-if="s.on_model">
+          <dt class="col-span-2" title="Model area no scan is near">unseen area</dt>
+          <dd class="fig col-span-2 text-right" data-figure="unseen">{{ s.unseen_area.toFixed(0) }} mm²</dd>
+        </template>
       </dl>
     </section>
-    <section v-if="!shown.proof" class="section">
-      <h3>Keep as a proof</h3>
-      <form class="mt-1.5 flex gap-1.5" @submit.prevent="keep">
-        <input
-          v-model="name"
-          class="field min-w-0 flex-1"
-          aria-label="Name of the proof"
-          maxlength="120"
-        /><button class="btn">Keep proof</button>
-      </form>
-      <p v-if="saved" class="mt-1 text-moss" role="status">Kept. It is in the yard under Proofs.</p>
+    <section v-if="s.rules.length" class="section" aria-label="Rules">
+      <h3>Rules</h3>
+      <ul class="mt-1">
+        <li v-for="r in s.rules" :key="r.name" class="flex items-baseline gap-2 py-px" data-rule>
+          <span class="min-w-0 flex-1 truncate" :title="r.faces.map(partWords).join('; ') || 'all faces'">{{
+            r.name
+          }}</span>
+          <span class="fig text-soft">{{ r.within === null ? '–' : share(r.within, 1) }}</span>
+          <b :class="r.passes === null ? 'text-soft' : r.passes ? 'text-moss' : 'text-brick'">{{
+            r.passes === null ? 'not judged' : r.passes ? 'passes' : 'fails'
+          }}</b>
+        </li>
+      </ul>
     </section>
-    <section class="section">
-      <h3>Faces farthest off</h3>
-      <table class="mt-1 w-full text-[11.5px]">
-        <thead class="text-soft">
-          <tr>
-            <th class="text-left font-normal">face</th>
-            <th class="text-right font-normal">mean</th>
-            <th class="text-right font-normal">95 %</th>
-            <th class="text-right font-normal">in</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="f in faces" :key="f.face">
-            <td class="max-w-[130px] truncate py-0.5" :title="`${f.face}, ${f.kind}, ${f.points} points`">
-              {{ f.face }}
-            </td>
-            <td class="fig text-right">{{ signed(f.mean) }}</td>
-            <td class="fig text-right">{{ mm(f.p95) }}</td>
-            <td class="fig text-right">{{ Math.round(100 * (f.within ?? 0)) }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </section>
+    <Blame :told="s" />
+    <FormAndPlace :told="s" />
+    <Notes />
+    <Keeping />
+    <ModelFile v-if="!shown.proof" />
   </template>
-  <header v-else class="px-3.5 pb-2 pt-3">
-    <h2>Check</h2>
-    <p class="text-soft">
-      {{
-        j.check ? 'Fetching the deviation.' : 'Nothing is checked yet. Measure the scan against the model.'
-      }}
-    </p>
-  </header>
+  <template v-else>
+    <header class="px-3.5 pb-2 pt-3">
+      <h2>Check</h2>
+      <p class="text-soft">
+        {{
+          j.check ? 'Fetching the deviation.' : 'Nothing is checked yet. Measure the scan against the model.'
+        }}
+      </p>
+    </header>
+    <Keeping v-if="j.job?.proofs.length" />
+    <ModelFile />
+  </template>
 </template>

@@ -1,18 +1,12 @@
 import type { Schemas, Vec3 } from '../../api/types'
-import { across, type LinePlan } from '../../view3d/plan'
+import { cross } from '../../view3d/cross'
+import { across } from '../../view3d/plan'
 import { defineKind } from '../kind'
 import { cleaner, onMesh } from './cleaner'
 import CurveCutForm from './CurveCutForm.vue'
 
 type Record = Schemas['CurveCutStep']
 export const leastPlaces = (r: Record) => (r.closed ? 3 : 2)
-
-const cross = (p: number[], r: number, colour: LinePlan['colour']): LinePlan[] =>
-  [0, 1, 2].map((k) => ({
-    points: [-r, r].map((d) => p.map((v, i) => (i === k ? v + d : v))),
-    closed: false,
-    colour,
-  }))
 
 export default defineKind<Record, Schemas['CurveCutTold']>({
   kind: 'curvecut',

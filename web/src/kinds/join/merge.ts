@@ -42,10 +42,7 @@ export default defineKind<Schemas['MergeStep'], Schemas['MergeTold']>({
       beside: [],
       joined: false,
       strain: null,
-      tide:
-        room.shown.show.joined === 'apart'
-          ? { key: mesh, scan: mesh, name: 'apart', reach: null }
-          : plan.tide,
+      tide: room.shown.show.joined === 'apart' ? { key: mesh, scan: mesh, name: 'apart' } : plan.tide,
     }
   },
   laid: (room) => {

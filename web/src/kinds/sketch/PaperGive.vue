@@ -21,7 +21,9 @@ const KINDS: { kind: Kind; says: string }[] = [
   { kind: 'turned', says: 'turned about the axis' },
 ]
 const adding = ref('')
-const datums = computed(() => j.given('datum'))
+const datums = computed(() => [...j.given('datum'), ...j.given('curve')].filter((d) => d.id !== r.value.id))
+/** A curve the paper is square to, wherever along it. */
+const curve = computed(() => j.given('curve').find((c) => c.id === r.value.on))
 const seen = computed(() =>
   [...j.given('datum'), ...j.given('sketch')].filter((d) => d.key && d.id !== r.value.id),
 )
@@ -89,11 +91,34 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         :value="r.on ?? ''"
         @change="on(($event.target as HTMLSelectElement).value)"
       >
-        <option value="">datum</option>
+        <option value="">datum, curve</option>
         <option v-for="d in datums" :key="d.id" :value="d.id">{{ d.name }}</option>
       </select>
     </div>
-    <div v-if="cuts" class="mt-1.5 flex items-center gap-2">
+    <div v-if="curve" class="mt-1.5 flex items-center gap-2">
+      <span class="text-soft">along</span>
+      <input
+        v-model.number="r.share"
+        type="range"
+        class="min-w-0 flex-1 accent-[#E79A12]"
+        min="0"
+        max="1"
+        step="0.005"
+        aria-label="Share of the curve"
+        @input="emit('moved')"
+      />
+      <input
+        v-model.number="r.share"
+        type="number"
+        min="0"
+        max="1"
+        step="0.05"
+        class="field fig w-[74px]"
+        aria-label="Share of the curve, from 0 to 1"
+        @change="emit('moved')"
+      />
+    </div>
+    <div v-else-if="cuts" class="mt-1.5 flex items-center gap-2">
       <input
         v-model.number="r.height"
         type="range"

@@ -3,11 +3,21 @@ import * as THREE from 'three'
 import { MeshBVH } from 'three-mesh-bvh'
 import { geometry, type Buffers } from '../../api/client'
 import type { EdgeName } from '../../api/types'
+import { shineOf, type Shine } from '../shine'
 import { COLOURS, stone } from '../stone'
 import { Layer } from './layer'
 import { originOf } from './scanBuffer'
 
-export type BodySpec = { job: number; id: string; key: string; visible: boolean; ghost: boolean }
+export type BodySpec = {
+  job: number
+  id: string
+  key: string
+  visible: boolean
+  ghost: boolean
+  shine: Shine
+}
+
+const APART = { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1 }
 
 /** An edge of the body as it is drawn, in the view's coordinates. */
 export type DrawnEdge = { name: EdgeName; points: THREE.Vector3[] }
@@ -21,6 +31,7 @@ export class BodyLayer extends Layer<BodySpec> {
   private readonly known = new Map<string, DrawnEdge>()
   private faceIds: Uint32Array | null = null
   private faceNames: string[] = []
+  private shine: Shine = 'matt'
 
   override extent() {
     return this.mesh ? [this.mesh] : []
@@ -39,22 +50,29 @@ export class BodyLayer extends Layer<BodySpec> {
       this.dispose()
       this.build(b)
     }
+    if (spec.shine !== this.shine) this.dress(spec.shine)
     this.spec = spec
     const m = this.mesh!.material as THREE.MeshStandardMaterial
     this.mesh!.visible = this.lines!.visible = spec.visible
     if (m.transparent !== spec.ghost) m.needsUpdate = true
-    Object.assign(m, { transparent: spec.ghost, opacity: spec.ghost ? 0.35 : 1, depthWrite: !spec.ghost })
+    const ghost = spec.ghost && spec.shine === 'matt'
+    Object.assign(m, { transparent: ghost, opacity: ghost ? 0.35 : 1, depthWrite: !ghost })
     this.scene.ask()
   }
 
+  private dress(shine: Shine) {
+    this.shine = shine
+    this.mesh!.material = shineOf(shine) ?? stone(COLOURS.slate, APART)
+  }
+
   private build(b: Buffers) {
+    this.shine = 'matt'
     const g = new THREE.BufferGeometry()
     g.setAttribute('position', new THREE.BufferAttribute(b.arrays.positions as Float32Array, 3))
     g.setAttribute('normal', new THREE.BufferAttribute(b.arrays.normals as Float32Array, 3))
     g.setIndex(new THREE.BufferAttribute((b.arrays.indices as Uint32Array).slice(), 1))
     g.boundsTree = new MeshBVH(g, { indirect: true })
-    const apart = { polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1 }
-    this.mesh = new THREE.Mesh(g, stone(COLOURS.slate, apart))
+    this.mesh = new THREE.Mesh(g, stone(COLOURS.slate, APART))
     const origin = originOf(b)
     this.mesh.position.copy(origin)
     this.faceIds = b.arrays.face_ids as Uint32Array

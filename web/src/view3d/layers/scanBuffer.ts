@@ -78,3 +78,18 @@ export function paint(o: THREE.Mesh | THREE.Points, colours: Uint8Array | null, 
   m.vertexColors = !!by
   m.color.set(by ? 0xffffff : (o.userData.colour as number))
 }
+
+/** The corner of a facet that lies nearest to a place of the view. */
+export function nearestCorner(mesh: THREE.Mesh, facet: number, place: THREE.Vector3): number {
+  const index = mesh.geometry.getIndex()!
+  const position = mesh.geometry.getAttribute('position') as THREE.BufferAttribute
+  const local = mesh.worldToLocal(place.clone())
+  let best = -1
+  let near = Infinity
+  for (let k = 0; k < 3; k++) {
+    const v = index.getX(3 * facet + k)
+    const gap = local.distanceToSquared(new THREE.Vector3().fromBufferAttribute(position, v))
+    if (gap < near) [near, best] = [gap, v]
+  }
+  return best
+}

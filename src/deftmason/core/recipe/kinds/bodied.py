@@ -24,6 +24,7 @@ __all__ = [
     "BodyTold",
     "axis_in_frame",
     "body_summary",
+    "curve_of_entity",
     "met_face",
     "number",
     "profile_curves",
@@ -163,12 +164,12 @@ def profile_curves(sketch: dict[str, Any], loop: int, keep_inner: bool) -> tuple
     """A loop of a sketch's outcome as a profile, and the loops inside it where they are left open."""
     entities = {e["id"]: e for e in sketch["geometry"]}
     inner = [i for i, parent in enumerate(sketch["inside"]) if parent == loop] if keep_inner else []
-    return [_curve(entities[i]) for i in sketch["loops"][loop]], [
-        [_curve(entities[i]) for i in sketch["loops"][m]] for m in inner
+    return [curve_of_entity(entities[i]) for i in sketch["loops"][loop]], [
+        [curve_of_entity(entities[i]) for i in sketch["loops"][m]] for m in inner
     ]
 
 
-def _curve(e: dict) -> Curve2D:
+def curve_of_entity(e: dict) -> Curve2D:
     from ...kernel.features import Curve2D
 
     known = ("start", "end", "center", "radius", "major", "minor_radius", "degree")

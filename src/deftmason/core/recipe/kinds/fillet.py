@@ -48,7 +48,8 @@ class FilletStep(Step):
         return [f"{script.word} = fillet(edges_at({script.named(self.body)}, {places!r}), {script.value('radius')})"]
 
     def run(self, context, progress):
-        from ...features.evidence import edge_radius
+        from ...features.evidence import edge_radius, stretches_of
+        from ...kernel.beside import normals_on
         from ...kernel.features import fillet_edges
         from ...kernel.surfaces import face_surfaces
         from ...kernel.tessellate import FINE, diagonal_of, edge_polylines
@@ -61,19 +62,29 @@ class FilletStep(Step):
         chain, faces = dict(every), body.edge_faces()
         there, lost = edges_there(body, self.edges, every)
         lines, normals = [], []
+        facet = context.index(self.scan).mesh.median_edge
         for name in there:
             line = chain[name]
             middle = line[[len(line) // 2]] if len(line) > 2 else line.mean(axis=0, keepdims=True)
             pair = [surfaces[n] for n in faces[name]]
-            if all(s.element is not None for s in pair):
+            if len(line) == 2 and all(s.element is not None for s in pair):
                 lines.append(line)
                 normals.append(tuple(s.element.normals(middle)[0] * s.outward for s in pair))
+                continue
+            # A bent edge, or one of free faces: by stretches, each between the faces as they look there.
+            parts = stretches_of(line, facet)
+            if not parts:
+                continue
+            middles = np.array([q.mean(axis=0) for q in parts])
+            looks = [normals_on(body, n, middles) for n in faces[name]]
+            lines += parts
+            normals += list(zip(*looks))
         motion = context.output(self.frame, "frame")
         known = self.radius.value is not None and not context.reads
         seen = hashlib.sha256(b"".join(np.asarray(x, float).tobytes() for x in (*lines, *normals))).hexdigest()
 
         def read():
-            return edge_radius(context.index(self.scan), motion, lines, normals)
+            return edge_radius(context.index(self.scan), motion, lines, normals, body.solid_count > 0)
 
         reading = None if known else context.read(self.scan, (context.key_of(self.frame), "edge", seen), read)
         if reading is None and self.radius.value is None and there:

@@ -15,6 +15,8 @@ from .bodied import AxisRecord, BodyTold, axis_in_frame, body_summary, number, t
 
 __all__ = ["AxisTold", "BodyStep", "gave"]
 
+_SEAM = 0.05  # mm: a surface and its image are one where their rims lie so near
+
 
 class AxisTold(BodyTold):
     axis: list[list[float]]
@@ -188,20 +190,32 @@ class MirroredBodyStep(BodyStep, AxisRecord):
     def in_script(self, told, script):
         point, normal = told["axis"]
         image = f"mirror({script.named(self.body)}, Plane({vector(point)}, z_dir={vector(normal)}))"
+        if self.keep and not told["solids"]:
+            return [f"{script.word} = stitched([{script.named(self.body)}, {image}], {_SEAM})"]
         return [f"{script.word} = " + (f"{script.named(self.body)} + {image}" if self.keep else image)]
 
     def run(self, context, progress):
         from ...kernel.body import Body
         from ...kernel.features import combine
+        from ...kernel.shells import open_rims, stitched
         from ...kernel.whole import mirrored
 
         body = context.output(self.body, "body")
         point, normal = axis_in_frame(self, context)
         image = mirrored(body, point, normal)
         if self.keep:
-            image = combine(
-                body, Body(image.shape, tuple(f"{self.name}/{n}" for n in image.face_names)), "join", self.name
-            )
+            other = Body(image.shape, tuple(f"{self.name}/{n}" for n in image.face_names))
+            if body.solid_count:
+                image = combine(body, other, "join", self.name)
+            else:
+                got = stitched([body, other], _SEAM, self.name)
+                alone = len(open_rims(body)) * 2
+                if got.open >= alone:
+                    raise BadInput(
+                        "The surface's rims do not meet its image; move the plane onto a rim, or keep it alone.",
+                        field="keep",
+                    )
+                image = got.body
         return gave(image, [], axis=[point.tolist(), normal.tolist()])
 
 

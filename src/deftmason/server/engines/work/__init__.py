@@ -1,3 +1,3 @@
 """What engines may be asked for. Each module's functions take the `Desk` and plain data, and give plain data."""
 
-from . import bringing, drafting, drawing, giving, laying, looking, marking, sketching, solving  # noqa: F401
+from . import bringing, drafting, drawing, giving, laying, looking, marking, proving, sketching, solving  # noqa: F401

@@ -1,40 +1,38 @@
-"""Geometry for the screen, made once and kept beside its result: one little-endian buffer with a JSON header that says
-where each array is.
-
-``uint32 header length, header JSON padded to 4 bytes, arrays``. Positions are float32 relative to ``origin``.
-"""
+"""Geometry for the screen, made once and kept beside its result as a buffer (see `buffers`)."""
 
 from __future__ import annotations
 
-import json
 import os
 import tempfile
 
 import numpy as np
 
-from deftmason.core.clean.cloud import with_normals
 from deftmason.core.errors import BadInput
 from deftmason.core.join.seen import see
 from deftmason.core.kernel.body import Body
+from deftmason.core.kernel.normals import true_normals
+from deftmason.core.kernel.surfaces import face_surfaces
 from deftmason.core.kernel.tessellate import diagonal_of, edge_polylines, tessellate
 from deftmason.core.recipe.store import ResultStore
-from deftmason.core.scan.cells import spacing_of
-from deftmason.core.scan.creases import part_at_creases
 from deftmason.core.scan.mesh import PointCloud, TriMesh
-from deftmason.core.scan.proxy import Proxy, make_proxy
 
 from ..desk import Desk, asked
 from ..places import buffer_path, picture_path
+from . import tides
+from .buffers import cloud_arrays, mesh_arrays, pack_arrays, proxy_of
 from .picture import picture, picture_of_points
 
-__all__ = ["make_buffer", "make_picture", "proxy_of"]
+__all__ = ["make_buffer", "make_picture"]
 
+_LIGHT = 25_000  # facets
 _SHOWN = 2.5e-4  # of a body's diagonal: how far what is drawn departs from it
 
 
 @asked
 def make_buffer(desk: Desk, *, key: str, what: str, scan: str | None, name: str) -> None:
-    """Make a buffer of a result: ``what`` = scan, part, body, deviation or also (see the API's *geometry*)."""
+    """Make a buffer of a result: ``what`` = scan, part, body, tide, faith, difference or also (see the API's
+    *geometry*).
+    """
     store = desk.store
     if what == "scan":
         data = scan_buffer(store, key)
@@ -42,8 +40,8 @@ def make_buffer(desk: Desk, *, key: str, what: str, scan: str | None, name: str)
         data = part_buffer(store, key)
     elif what == "body":
         data = body_buffer(store.load(key).output)
-    elif what == "deviation":
-        data = deviation_buffer(store, key, scan)
+    elif what in ("tide", "faith", "difference"):
+        data = tides.made(store, what, key, scan, name)
     else:
         data = also_buffer(store, key, name, scan)
     _write(buffer_path(store, key, what, scan, name), data)
@@ -81,62 +79,16 @@ def make_picture(desk: Desk, *, key: str, frame: str | None) -> None:
     _write(picture_path(desk.folder, key, frame), data)
 
 
-def pack_arrays(header: dict, arrays: dict[str, np.ndarray]) -> bytes:
-    parts, entries, offset = [], {}, 0
-    for name, a in arrays.items():
-        a = np.ascontiguousarray(a)
-        data = a.tobytes()
-        entries[name] = {"dtype": str(a.dtype), "count": int(a.size), "offset": offset}
-        data += b"\0" * (-len(data) % 4)
-        parts.append(data)
-        offset += len(data)
-    text = json.dumps({**header, "arrays": entries}).encode()
-    text += b" " * (-len(text) % 4)
-    return np.uint32(len(text)).tobytes() + text + b"".join(parts)
-
-
-def proxy_of(store: ResultStore, key: str) -> Proxy:
-    return store.remember(("proxy", key), lambda: make_proxy(store.load(key).output))
-
-
 def scan_buffer(store: ResultStore, key: str) -> bytes:
     proxy = proxy_of(store, key)
     full = store.load(key).output
     if isinstance(full, PointCloud):
-        return _cloud_buffer(full, proxy)
+        return pack_arrays(*cloud_arrays(full, proxy))
     mesh: TriMesh = proxy.mesh
-    origin = mesh.bounds.mean(axis=0)
-    drawn = part_at_creases(mesh)
-    arrays = {
-        "positions": (mesh.vertices - origin).astype(np.float32),
-        "indices": drawn.faces.astype(np.uint32),
-        "normals": drawn.normals.astype(np.float32),
-        "sources": drawn.sources.astype(np.uint32),  # which position each vertex that is drawn stands for
-    }
+    origin, arrays = mesh_arrays(mesh)
     if full.colors is not None:
         arrays["colors"] = np.asarray(full.colors)[proxy.vertices]
     return pack_arrays({"origin": origin.tolist(), "triangles": len(full.faces)}, arrays)
-
-
-def _cloud_buffer(cloud: PointCloud, proxy: Proxy) -> bytes:
-    some = proxy.vertices
-    points = np.asarray(cloud.points)[some]
-    origin = (points.min(axis=0) + points.max(axis=0)) / 2
-    arrays = {"positions": (points - origin).astype(np.float32)}
-    normals = (
-        cloud.normals
-        if cloud.normals is not None
-        else with_normals(PointCloud(points), orient=False).normals[: len(some)]
-    )
-    normals = np.asarray(normals)
-    arrays["normals"] = (
-        normals[some] if len(normals) == len(cloud.points) and len(some) != len(normals) else normals
-    ).astype(np.float32)
-    if cloud.colors is not None:
-        arrays["colors"] = np.asarray(cloud.colors)[some]
-    return pack_arrays(
-        {"origin": origin.tolist(), "triangles": 0, "points": len(cloud.points), "spacing": spacing_of(points)}, arrays
-    )
 
 
 def also_buffer(store: ResultStore, key: str, name: str, scan_key: str) -> bytes:
@@ -176,8 +128,11 @@ def _shown(store: ResultStore, scan_key: str, values: np.ndarray, name: str) -> 
 def body_buffer(body: Body) -> bytes:
     fine = _SHOWN * diagonal_of(body)
     facets = tessellate(body, fine, 12.0)
+    # Freeform faces are looked at in what they mirror: finer, where that is light enough.
+    if len(facets.faces) < _LIGHT and any(s.kind == "freeform" for s in face_surfaces(body)):
+        facets = tessellate(body, 0.3 * fine, 5.0)
     origin = (facets.vertices.min(axis=0) + facets.vertices.max(axis=0)) / 2
-    normals = TriMesh(facets.vertices, facets.faces).vertex_normals
+    normals = true_normals(body, facets)
     lines = edge_polylines(body, fine)
     points = np.concatenate([p for _, p in lines]) if lines else np.zeros((0, 3))
     starts = np.cumsum([0] + [len(p) for _, p in lines])
@@ -190,17 +145,5 @@ def body_buffer(body: Body) -> bytes:
             "face_ids": facets.face_ids.astype(np.uint32),
             "edge_points": (points - origin).astype(np.float32),
             "edge_starts": starts.astype(np.uint32),
-        },
-    )
-
-
-def deviation_buffer(store: ResultStore, key: str, scan_key: str) -> bytes:
-    out = store.load(key).output
-    proxy = proxy_of(store, scan_key)
-    return pack_arrays(
-        {"names": out["names"]},
-        {
-            "distance": np.asarray(out["distance"])[proxy.vertices].astype(np.float32),
-            "face": np.asarray(out["face"])[proxy.vertices].astype(np.int32),
         },
     )

@@ -1,83 +1,70 @@
-"""Files handed on: the model, the scan in its frame, a sketch, the script."""
+"""Files handed on: any of a job's goods, how many triangles they would have, and packs of them."""
 
 from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Callable
+from contextlib import contextmanager
+from typing import Any
 
-from deftmason.core.deliver.drawing_files import write_dxf
-from deftmason.core.deliver.script import model_script
-from deftmason.core.errors import BadInput
-from deftmason.core.recipe.replay import Ran, Replay, working_scan
-from deftmason.core.scan.files import write_scan
-from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.deliver.goods import Handing, Wanted, triangles, write_good
+from deftmason.core.deliver.pack import Packed, write_pack
 
 from ..desk import Desk, asked
+from .proving import proof_of
 
-__all__ = ["make_file"]
-
-_STL_MM = 0.01
-_NO_BODY = "There is no body yet; lay one in Build first."
+__all__ = ["count_triangles", "make_file", "make_pack"]
 
 
-def _last(ran: list[Ran], produces: str, step: str | None, need: str) -> Ran:
-    found = [r for r in ran if r.step.produces == produces and (step is None or r.step.id == step)]
-    if not found:
-        raise BadInput(need)
-    return found[-1]
-
-
-def _step(path: str, replay: Replay, ran: list[Ran], step: str | None, name: str) -> None:
-    from deftmason.core.kernel.files import write_step
-
-    write_step(path, replay.output(_last(ran, "body", step, _NO_BODY).step.id, "body"))
-
-
-def _stl(path: str, replay: Replay, ran: list[Ran], step: str | None, name: str) -> None:
-    from deftmason.core.kernel.tessellate import tessellate
-
-    f = tessellate(replay.output(_last(ran, "body", step, _NO_BODY).step.id, "body"), _STL_MM)
-    write_scan(path, TriMesh(f.vertices, f.faces))
-
-
-def _scan(path: str, replay: Replay, ran: list[Ran], step: str | None, name: str) -> None:
-    scan = working_scan(ran)
-    if scan is None:
-        raise BadInput("There is no scan yet.")
-    mesh = replay.output(scan.step.id, "scan")
-    frames = [r for r in ran if r.step.produces == "frame"]
-    write_scan(path, mesh.moved(replay.output(frames[-1].step.id)) if frames else mesh)
-
-
-def _dxf(path: str, replay: Replay, ran: list[Ran], step: str | None, name: str) -> None:
-    write_dxf(path, _last(ran, "sketch", step, "There is no sketch yet; lay one in Sketch first.").summary["geometry"])
-
-
-def _script(path: str, replay: Replay, ran: list[Ran], step: str | None, name: str) -> None:
-    _last(ran, "body", step, _NO_BODY)
-    with open(path, "w", encoding="utf-8") as f:
-        f.write(model_script(name, replay.run(compute=False)))
-
-
-_WRITERS: dict[str, Callable[[str, Replay, list[Ran], str | None, str], None]] = {
-    "model.step": _step,
-    "model.stl": _stl,
-    "scan.ply": _scan,
-    "sketch.dxf": _dxf,
-    "model.py": _script,
-}
-
-
-@asked
-def make_file(desk: Desk, *, steps: list[dict], what: str, step: str | None, name: str, path: str) -> None:
-    """Write one of `places.FILES`, whole or not at all."""
+def _handing(desk: Desk, steps: list[dict], name: str) -> Handing:
     replay = desk.replay(steps)
+    return Handing(name, replay, replay.run(compute=False), steps, desk.scan_file)
+
+
+@contextmanager
+def _own(desk: Desk, what: str, path: str):
+    """A name of its own to write to; put in its place once all is written."""
     own = desk.room(f"{secrets.token_hex(8)}-{what}")
     try:
-        _WRITERS[what](own, replay, [r for r in replay.run(compute=False) if r.done], step, name)
+        yield own
         os.replace(own, path)
     finally:
         for left in (own, own + ".part"):
             if os.path.exists(left):
                 os.unlink(left)
+
+
+@asked
+def make_file(
+    desk: Desk,
+    *,
+    steps: list[dict],
+    what: str,
+    step: str | None,
+    name: str,
+    within: float | None,
+    elements: list[str],
+    path: str,
+) -> None:
+    """Write one of `places.FILES`, whole or not at all."""
+    with _own(desk, what, path) as own:
+        write_good(own, what, _handing(desk, steps, name), Wanted(step, within, tuple(elements)))
+
+
+@asked
+def count_triangles(desk: Desk, *, steps: list[dict], within: float) -> dict[str, int]:
+    """How many triangles the model would have within so many mm."""
+    parts = triangles(_handing(desk, steps, ""), within)
+    return {"triangles": sum(len(m.faces) for _, m, _ in parts)}
+
+
+@asked
+def make_pack(
+    desk: Desk, *, steps: list[dict], name: str, goods: list[dict], proofs: list[dict], files: list[str], path: str
+) -> dict[str, Any]:
+    """Write a pack of goods (``what``, ``step``, ``within``) and of proofs, each with these files."""
+    wanted = [(g["what"], Wanted(g.get("step"), g.get("within"), tuple(g.get("elements") or ()))) for g in goods]
+    packed = Packed(wanted, [(proof_of(desk, p), files) for p in proofs])
+    with _own(desk, "pack.zip", path) as own:
+        write_pack(own, _handing(desk, steps, name), packed, desk.progress)
+    return {"bytes": os.path.getsize(path)}

@@ -14,7 +14,7 @@ from deftmason.core.recipe.records import first_error
 from deftmason.core.recipe.step import Pick
 
 from ..desk import Desk, asked
-from .drawing import proxy_of
+from .buffers import proxy_of
 
 __all__ = ["edges", "measure_model", "parsed", "pick"]
 

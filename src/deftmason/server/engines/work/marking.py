@@ -13,7 +13,7 @@ from deftmason.core.recipe.step import MarkRecord, selected
 from deftmason.core.scan.mesh import TriMesh
 
 from ..desk import Desk, asked
-from .drawing import proxy_of
+from .buffers import proxy_of
 from .looking import parsed
 
 __all__ = ["select", "rims", "survey"]

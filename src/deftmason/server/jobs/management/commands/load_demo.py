@@ -34,6 +34,8 @@ class Command(BaseCommand):
         )
         parser.add_argument("--lantern-spacing", type=float, default=0.6, help="Triangle size of the arm's scans, mm.")
 
+        parser.add_argument("--without-curved", action="store_true", help="Not the tubes, threads and horns.")
+
     def _kept(self, mesh, name: str) -> str:
         """The mesh kept as a file somebody might have sent; its checksum."""
         from deftmason.core.scan.files import write_scan
@@ -46,12 +48,14 @@ class Command(BaseCommand):
         path.unlink()
         return blob.sha256
 
-    def handle(self, *args, spacing: float, lantern_spacing: float, raw: bool, **options):
+    def handle(self, *args, spacing: float, lantern_spacing: float, raw: bool, without_curved: bool, **options):
         call_command("migrate", verbosity=0)
         if not Job.objects.filter(demo="bracket").exists():
             self._scans(spacing, lantern_spacing)
         if not raw and not Job.objects.filter(demo="bracket-finished").exists():
             self._finished()
+        if not raw and not without_curved:
+            self._curved()
         self.stdout.write("The demo jobs are on the shelf.")
 
     def _scans(self, spacing: float, lantern_spacing: float) -> None:
@@ -118,6 +122,22 @@ class Command(BaseCommand):
         pose = RigidMotion(np.array(truth["bracket"]["pose"]))
         steps = bracket_steps(step, pose, store(), desk().scan_file)
         self._shelved("Bracket, finished", "bracket-finished", steps)
+
+    def _curved(self) -> None:
+        """Tubes, horns and threads: each job up to its frame."""
+        from deftmason.demo.curved_jobs import CURVED, framed
+
+        there = set(Job.objects.filter(demo__in=CURVED).values_list("demo", flat=True))
+        wanted = {demo: job for demo, job in CURVED.items() if demo not in there}
+        if not wanted:
+            return
+        self.stdout.write(f"Scanning {', '.join(job.name.lower() for job in wanted.values())} …")
+        with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as helpers:
+            scans = {demo: helpers.submit(job.scan) for demo, job in wanted.items()}
+            for demo, job in wanted.items():
+                mesh, pose = scans[demo].result()
+                record = scan_record(self._kept(mesh, job.file), job.file, "mm")
+                self._shelved(job.name, demo, framed(job, record, pose))
 
     def _shelved(self, name: str, demo: str, steps: list[dict]) -> None:
         """A job with a whole recipe, worked out."""

@@ -1,0 +1,1 @@
+"""Curves in space read from scans: centrelines of tubes, helices."""

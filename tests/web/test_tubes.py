@@ -1,0 +1,83 @@
+"""A bent tube clicked on its scan: the bend table is read, a wall given by hand, the tube laid and told."""
+
+import io
+
+import numpy as np
+import pytest
+
+from ..core.test_tube_step import RAIL, stand_and_rail
+from .paper import upload_job
+from .room import Room
+from .test_story import shot
+
+pytestmark = pytest.mark.browser
+
+
+def steps():
+    def datum(name, place, normal):
+        pick = {"place": place, "normal": normal, "rule": "same facing"}
+        return {
+            "id": name,
+            "kind": "datum",
+            "name": name.capitalize(),
+            "scan": "scan",
+            "element": "plane",
+            "pick": pick,
+        }
+
+    frame = {"id": "frame", "kind": "frame", "name": "Frame", "first": "foot", "second": "side", "origin": "end"}
+    return [
+        datum("foot", [15, 5, 0], [0, 0, -1]),
+        datum("side", [12, -20, 5], [0, -1, 0]),
+        datum("end", [30, 3, 9], [1, 0, 0]),
+        frame,
+    ]
+
+
+@pytest.fixture(scope="module")
+def scan_bytes(tmp_path_factory):
+    from deftmason.core.scan.files import write_scan
+
+    path = tmp_path_factory.mktemp("rail") / "rail.ply"
+    write_scan(str(path), stand_and_rail(gap=(139.0, 161.0)))
+    return io.BytesIO(path.read_bytes()).getvalue()
+
+
+def test_a_tube_is_read_by_a_click_and_laid_with_a_wall(server, page, scan_bytes):
+    page.goto(upload_job(server, "Stanchion", "rail.ply", scan_bytes, steps()))
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, np.eye(4))
+    room.settled()
+    room.framed = False
+    matrix = np.array(room.summary("Frame")["matrix"])
+    room.pose = matrix
+    room.tool("Build", "Tube")
+    place = RAIL.at(np.array([60.0]))[0] + [0, 0, 12.0]
+    room.click_part(place, [0, 0, 1])
+    rows = page.locator("[data-bend]")
+    rows.first.wait_for(timeout=60_000)
+    assert rows.count() == 3
+    told = [[float(c.replace("°", "") or 0) for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    angles, radii = [t[2] for t in told], [t[3] for t in told]
+    if abs(angles[0] - 90) > 5:
+        angles, radii = angles[::-1], radii[::-1]
+    assert angles == pytest.approx([90, 45, np.degrees(1.2)], abs=0.15)
+    assert radii == pytest.approx([40, 55, 40], rel=0.01)
+    bench = page.get_by_role("complementary", name="Bench")
+    assert "Bridged over" in bench.inner_text()
+    box = bench.get_by_label("Wall, mm")
+    box.fill("2.5")
+    box.press("Tab")
+    room.tried()
+    shot(page, "tube")
+    bench.get_by_role("button", name="Lay tube").click()
+    page.locator("[data-stone=Tube]").wait_for(timeout=60_000)
+    s = room.summary("Tube")
+    assert s["outer"] == 12.0 and s["bore"] == 9.5 and s["bridged"] == pytest.approx(22, abs=2.5)
+    assert s["volume"] == pytest.approx(np.pi * (12**2 - 9.5**2) * RAIL.length, rel=4e-3)
+    # It lies in the frame where the scan does: its faces are off by no more than the noise.
+    line = RAIL.at(np.array([10.0, 200.0])) @ matrix[:3, :3].T + matrix[:3, 3]
+    path = np.array([p for q in s["path"] for p in q])
+    assert np.linalg.norm(path[[0, -1], None] - line[None], axis=2).min() < 250
+    room.tool("Build", "Tube")
+    page.keyboard.press("Escape")
