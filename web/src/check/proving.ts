@@ -49,7 +49,7 @@ export const useProving = defineStore('proving', () => {
     shown.proof ? (shown.proof.summary as unknown as DeviationTold) : j.toldOf<DeviationTold>(check.value),
   )
   watch(
-    () => [check.value?.key, shown.proof?.id, told.value?.tolerance, told.value?.low],
+    [() => check.value?.key, () => shown.proof?.id, () => told.value?.tolerance, () => told.value?.low],
     () => {
       high.value = told.value?.tolerance ?? 0.1
       low.value = told.value?.low ?? high.value
@@ -76,7 +76,10 @@ export const useProving = defineStore('proving', () => {
     const got = await call<Pin[]>('GET', `/jobs/${j.job.id}/checks/${c.id}/pins`).catch(() => [])
     if (mine === `${check.value?.id} ${check.value?.key}`) pins.value = got
   }
-  watch(() => [check.value?.id, check.value?.key, shown.proof?.id, j.job?.revision], readPins)
+  watch(
+    [() => check.value?.id, () => check.value?.key, () => shown.proof?.id, () => j.job?.revision],
+    readPins,
+  )
 
   // Live, while building.
   const live = shallowRef<Live | null>(null)

@@ -13,15 +13,12 @@ export const useSolve = defineStore('solve', () => {
   const found = shallowRef<Solved | null>(null)
   /** Names of the values to move; none: all that follow the scan. */
   const ticked = reactive(new Set<string>())
-  watch(
-    () => [j.job?.id, j.job?.revision],
-    ([job], [before]) => {
-      found.value = null
-      // What was changed meanwhile is asked of again; another job is not this one's.
-      if (running.value && job === before) ask()
-      else stop()
-    },
-  )
+  watch([() => j.job?.id, () => j.job?.revision], ([job], [before]) => {
+    found.value = null
+    // What was changed meanwhile is asked of again; another job is not this one's.
+    if (running.value && job === before) ask()
+    else stop()
+  })
   async function ask() {
     found.value = null
     found.value = await run({ names: ticked.size ? [...ticked] : null })

@@ -42,7 +42,7 @@ export const useSketch = defineStore('sketch', () => {
     return all.find((s) => s.id === shown.chosen) ?? all.at(-1) ?? null
   })
   watch(
-    () => [looked.value?.id, looked.value?.key],
+    [() => looked.value?.id, () => looked.value?.key],
     async () => {
       const s = looked.value
       laid.value = null
@@ -353,7 +353,7 @@ export const useSketch = defineStore('sketch', () => {
   // What is picked, and what could be held of it.
   const offers = shallowRef<Offers | null>(null)
   watch(
-    () => [JSON.stringify(of.value), tool.value?.id, JSON.stringify(mine.value?.relations ?? [])],
+    [() => JSON.stringify(of.value), () => tool.value?.id, () => JSON.stringify(mine.value?.relations ?? [])],
     async () => {
       const asked = [...of.value]
       if (!mine.value || tool.value || !asked.length || asked.length > 3) {

@@ -96,9 +96,6 @@ export const useMade = defineStore('made', () => {
     shown.stage = hand.kind?.stage ?? shown.stage
     hand.tryIt(0)
   }
-  watch(
-    () => [j.job?.id, !!hand.held, shown.stage],
-    () => clear(),
-  )
+  watch([() => j.job?.id, () => !!hand.held, () => shown.stage], () => clear())
   return { given, offers, weighing, give, clear, take }
 })

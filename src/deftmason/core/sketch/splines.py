@@ -12,11 +12,13 @@ import numpy as np
 
 from .curve import Curve
 from .drawing import uniform_knots
+from .trace import scatter_along
 
 __all__ = ["fit_spline", "ordered", "spline_through"]
 
 _MOST_POLES = 40
 _PRICE = 3.0  # natural units that a pole costs, and half the logarithm of the samples for each of its coordinates
+_SHARED = 3.0  # neighbouring crossings share a mesh's vertices: so many tell as much as one
 _ROUNDS = 4  # corrections of the parameters
 
 
@@ -65,13 +67,13 @@ def spline_through(q: np.ndarray, poles: int) -> tuple[np.ndarray, np.ndarray, f
 def fit_spline(p: np.ndarray, places: np.ndarray, noise: float | None = None, poles: int | None = None):
     """Poles (n, 2) and knots of the spline that explains samples (k, 2) along ``places`` shortest.
 
-    ``noise`` : scatter of the samples, mm; none: from second differences along them.  ``poles`` : as many as this.
+    ``noise`` : scatter of the samples, mm; none: read along them.  ``poles`` : as many as this.
     """
     q = ordered(p, places)
     if poles is not None:
         return spline_through(q, max(4, poles))[:2]
     if noise is None:
-        noise = float(np.median(np.linalg.norm(np.diff(q, 2, axis=0), axis=1))) / 2.4 if len(q) > 4 else 0.0
+        noise = scatter_along(q)
     span = float(np.ptp(q, axis=0).max())
     floor = max(noise, 1e-5 * span)
     most = int(np.clip(len(q) // 3, 4, _MOST_POLES))
@@ -80,7 +82,7 @@ def fit_spline(p: np.ndarray, places: np.ndarray, noise: float | None = None, po
     count = 4
     while count <= most:
         found, knots, squares = spline_through(q, count)
-        price = 0.5 * squares / floor**2 + count * (_PRICE + np.log(max(len(q), 2)))
+        price = 0.5 * squares / floor**2 / _SHARED + count * (_PRICE + np.log(max(len(q) / _SHARED, 2)))
         if price < best:
             best, choice, worse = price, (found, knots), 0
         else:

@@ -12,7 +12,16 @@ import numpy as np
 
 from ..scan.section import Section, SectionPlane
 
-__all__ = ["TraceLoop", "trace_of", "trace_noise", "is_exact", "sampled_loop", "step_for", "trace_size"]
+__all__ = [
+    "TraceLoop",
+    "trace_of",
+    "scatter_along",
+    "trace_noise",
+    "is_exact",
+    "sampled_loop",
+    "step_for",
+    "trace_size",
+]
 
 _SMALLEST_LOOP = 12  # steps; shorter open stretches are scraps
 _WIDEST_GAP = 0.12  # of the trace's size that a hole in the scan may leave open in a loop that is still drawn closed
@@ -192,9 +201,18 @@ def trace_noise(loops: list[TraceLoop]) -> float:
     """
     if loops and all(t.exact for t in loops):
         return 0.0
-    for half, degree, most_turn in ((5, 2, _CALM_TURN), (3, 3, np.inf)):
-        rows = [_scatter(t.points if half == 5 else t.points[t.vertex], half, degree, most_turn) for t in loops]
-        all_of_them = np.concatenate([np.zeros(0), *rows])
+    return _calm([t.points for t in loops], [t.points[t.vertex] for t in loops])
+
+
+def scatter_along(samples: np.ndarray) -> float:
+    """Scatter (mm) of samples (n, 2), in order along a line, about what is smooth near by; however uneven their steps."""
+    return _calm([samples], [samples])
+
+
+def _calm(wide: list[np.ndarray], close: list[np.ndarray]) -> float:
+    all_of_them = np.zeros(0)
+    for lines, half, degree, most_turn in ((wide, 5, 2, _CALM_TURN), (close, 3, 3, np.inf)):
+        all_of_them = np.concatenate([np.zeros(0), *(_scatter(p, half, degree, most_turn) for p in lines)])
         if len(all_of_them) >= _CALM_FEWEST:
             break
     return float(np.median(all_of_them)) if len(all_of_them) else 0.0

@@ -13,13 +13,10 @@ const found = ref<Schemas['DraftView'] | null>(null)
 const laying = ref(false)
 /** Offered while nothing of the part is set: a draft sets its own frame. */
 const offered = computed(() => !!j.scan && !j.frame && !j.body)
-watch(
-  () => [j.job?.id, j.scan?.key],
-  () => {
-    found.value = null
-    stop()
-  },
-)
+watch([() => j.job?.id, () => j.scan?.key], () => {
+  found.value = null
+  stop()
+})
 async function ask() {
   found.value = await run({ scan: j.scan!.id })
 }

@@ -15,9 +15,18 @@ const { running, error, run, stop } = useStudy<Schemas['ProposalsView']>('/propo
 const zones = computed(() => zonesOf(room))
 const offered = computed(() => !!j.scan && !!j.frame && !!j.job)
 const reads = computed(() => allTools().find((t) => t.stage === 'Zones'))
+// Other zones are picked anew; the same, away while the job runs again, are not.
+let pickedOf = ''
 watch(
-  () => [j.job?.id, zones.value?.key],
-  () => (pickZones(false), stop()),
+  () => (zones.value ? `${j.job?.id} ${zones.value.key}` : pickedOf),
+  (now) => {
+    if (pickedOf) {
+      pickZones(false)
+      stop()
+    }
+    pickedOf = now
+  },
+  { immediate: true },
 )
 onUnmounted(() => pickZones(false))
 async function ask() {

@@ -23,10 +23,7 @@ const says = computed(() => {
 })
 const { running, error, run, stop } = useStudy<Schemas['MendsView']>('/mends')
 const found = shallowRef<Schemas['MendsView'] | null>(null)
-watch(
-  () => [p.check?.key, shown.proof?.id],
-  () => (found.value = null),
-)
+watch([() => p.check?.key, () => shown.proof?.id], () => (found.value = null))
 const offered = computed(() => !shown.proof && !!j.body && !!j.frame)
 async function ask() {
   found.value = await run({})

@@ -12,7 +12,7 @@ const p = useProving()
 const name = ref('')
 const saved = ref(false)
 watch(
-  () => [p.check?.id, shown.proof?.id],
+  [() => p.check?.id, () => shown.proof?.id],
   () => {
     name.value = shown.proof?.name ?? p.check?.name ?? ''
     saved.value = false

@@ -16,7 +16,7 @@ const p = useProving()
 const details = useDetails()
 const record = ref<Record | null>(null)
 watch(
-  () => [p.check?.id, j.job?.revision],
+  [() => p.check?.id, () => j.job?.revision],
   async () => {
     const c = p.check
     record.value = null

@@ -84,10 +84,7 @@ onBeforeUnmount(() => {
   watchers.forEach((w) => w.disconnect())
   for (const s of SIDES) scenes.value[s]?.dispose()
 })
-watch(
-  () => [shown.value.fixed, p.motions],
-  () => show('fixed'),
-)
+watch([() => shown.value.fixed, () => p.motions], () => show('fixed'))
 watch(
   () => shown.value.moving,
   () => show('moving'),

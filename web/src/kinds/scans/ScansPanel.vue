@@ -16,7 +16,7 @@ const on = computed(() => j.byId.get(j.root(j.scan?.id ?? '')) ?? captures.value
 const line = computed(() => (on.value?.told ?? {}) as Partial<Line>)
 const record = shallowRef<Partial<Schemas['ScanStep']>>({})
 watch(
-  () => [on.value?.id, on.value?.key],
+  [() => on.value?.id, () => on.value?.key],
   async () => {
     const s = on.value
     record.value = {}
