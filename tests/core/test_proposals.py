@@ -22,7 +22,7 @@ class Proposer:
         replay = Replay([parse_step(s) for s in self.steps], self.b.store, self.b.file)
         replay.run()
         self.index, self.motion = replay.index("scan"), replay.output("frame", "frame")
-        self.labels = replay.steps[-1].found(replay).labels
+        self.labels = replay.output("zones").labels
 
     def zone(self, place, normal):
         back = self.motion.inverse()

@@ -1,5 +1,5 @@
 """The jobs of curved parts, each from its scan up to its frame: stanchion, fairlead, plug, auger, tiller
-grip, winch hood."""
+grip, winch hood, winch gear case."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ import numpy as np
 from ..core.elements import RigidMotion
 from ..core.scan.mesh import TriMesh
 from .fairlead import FAIRLEAD, fairlead_scan
+from .gearcase import GEAR_CASE, gear_case_scan
 from .hood import HOOD, hood_scan
 from .stanchion import stanchion_scan
 from .threaded import AUGER, PLUG, auger_scan, plug_scan
@@ -35,6 +36,7 @@ class CurvedJob:
 
 
 _THICK = FAIRLEAD.foot[2]
+_FLANGE = GEAR_CASE.flange
 
 #: By the names the demo goes by.
 CURVED = {
@@ -103,6 +105,17 @@ CURVED = {
             ("Foot", "plane", (HOOD.length / 2, 55, -HOOD.rail[2]), (0, 0, -1)),
             ("Side", "plane", (HOOD.length / 2, HOOD.rail[1], -HOOD.rail[2] / 2), (0, 1, 0)),
             ("End", "plane", (0, 56, -HOOD.rail[2] / 2), (-1, 0, 0)),
+        ),
+        {"first": "foot", "second": "side", "origin": "end"},
+    ),
+    "gear case": CurvedJob(
+        "Winch gear case",
+        "Gear case scan.ply",
+        gear_case_scan,
+        (
+            ("Foot", "plane", (42, 4, 0), (0, 0, -1)),
+            ("Side", "plane", (10, -_FLANGE[1] / 2, 5), (0, -1, 0)),
+            ("End", "plane", (_FLANGE[0] / 2, 3, 5), (1, 0, 0)),
         ),
         {"first": "foot", "second": "side", "origin": "end"},
     ),

@@ -1,6 +1,6 @@
-"""The winch gear case of the Wrenfleet ferry, cast: a flange with bolt holes, a drafted housing under a top of free form,
-rounded all round, a bearing boss across it on ribs, a filler boss, gussets, turned bores and a hollow from below; its
-true model and a scan of it.
+"""The winch gear case of the Wrenfleet ferry, cast: a flange with bolt holes, a drafted housing under a top of free
+form, rounded all round, a bearing boss across it on ribs, a filler boss, gussets, turned bores and a hollow from below;
+its true model and a scan of it.
 """
 
 from __future__ import annotations

@@ -8,7 +8,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable
 from copy import deepcopy
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, cast
 
 import numpy as np
@@ -21,10 +21,13 @@ from ..recipe.kinds.zones import ZonesStep
 from ..recipe.laying import Laying
 from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
+from ..scan.mesh import TriMesh
+from ..sketch.sizes import round_value
 from ..zones import Zone, Zones
 from ..zones.relations import meetings, names_of
 from .proposing import Draft, turned
 from .standing import Standing, turns_about
+from .walls_alone import crossing, drawn_alone, with_corners
 
 __all__ = ["Proposal", "propose"]
 
@@ -36,9 +39,15 @@ _ALIKE = 0.02, 4.0  # of a radius, and standard deviations, by which what is one
 _NEAR_EDGE = 0.75  # radii between a rounding and the edge it rounds, at most
 _OPEN = 0.05  # of an opening that has surface across it farther out: it is covered
 _FOOT = 0.06  # of the part's size: how far beyond a rounding's end its wall may stand
+_STRANGE = 0.12  # of an outline that runs along no picked wall, where it is drawn of these alone
+_WITHIN = 0.6  # of an outline that lies within the body, where a push begins there
+_FEW = 12  # facets of a rim that tell where it lies
+_SECTORS = 12  # round an outline, in which it is looked how far walls reach
+_REACHED = 0.3  # of an outline that what ends its walls comes up to
 _NEAR = 1e-3, 2e-4  # of the part's size: a place so near is met, and on a scan without noise
 _MET = 0.7  # of a zone that a body meets: it is modelled already
 _MOST = 8
+_WELL = 0.9  # of a rounding explained by the radius that its edges are read with
 _WORTH = 0.3  # of what was picked that a proposal explains at least
 
 
@@ -72,6 +81,7 @@ class _Room:
         self.taken = {str(s["name"]) for s in j.steps}
         self.new: set[int] = set()  # what no body meets yet, and what was picked
         mesh = self.index.mesh
+        self.mesh = TriMesh(self.motion.points(mesh.vertices), mesh.faces)
         self.centroids = self.motion.points(mesh.centroids)
         self.normals = self.motion.vectors(self.index.calm_normals)
 
@@ -146,7 +156,7 @@ def propose(
     step = asked or next((s for s in replay.steps if s.id == zones), None)
     if not isinstance(step, ZonesStep):
         raise BadInput("These are no zones of the job; read the zones, or name those that were read.", field="zones")
-    found = step.found(replay, part(progress, 0.1, 0.4))
+    found = step.read(replay, part(progress, 0.1, 0.4)) if asked else replay.output(step.id, "zones")
     if any(not 0 <= k < len(found.zones) for k in picked):
         raise BadInput("A zone that was picked is gone; pick the zones again.", field="picked")
     room = _Room(j, scan, frame, found, body)
@@ -316,11 +326,29 @@ def _rounding(room: _Room, group: list[int]) -> Proposal:
     if not edges:
         raise BadInput("The body has no edge along this rounding; lay the faces beside it first.")
     step = {"id": _id(), "kind": "fillet", "name": room.fresh("Rounding"), **room.d.on, "body": room.body}
-    ran = room.j.lay({**step, "edges": edges, "radius": {"value": None, "source": "rounded"}})
+    step |= {"edges": edges}
+    ran = room.j.lay({**step, "radius": {"value": None, "source": "rounded"}})
     r = ran.summary["readings"]["radius"]
-    says = [f"read as R {r['value']:.2f} ± {r['uncertainty']:.2f} mm"]
     many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
-    return _told(room, f"Round {many}, R {ran.summary['radius']:g}", says, group, before)
+    said = [f"read as R {r['value']:.2f} ± {r['uncertainty']:.2f} mm"]
+    told = _told(room, f"Round {many}, R {ran.summary['radius']:g}", said, group, before)
+    if told.explains > _WELL:
+        return told
+    # Faces that were led on to their edge may lie off it there; the roundings' own surfaces tell their radius too.
+    bends = np.array([_bend(room, k) for k in group])
+    own = float(np.average(bends, weights=[room.zone(k).area for k in group]))
+    spread = max(float(np.std(bends)) / np.sqrt(len(bends)), room.zones.noise)
+    value, _ = round_value(own, 2 * spread)
+    if abs(own - r["value"]) > 3 * (r["uncertainty"] + spread) or value == ran.summary["radius"]:
+        return told
+    room.j.steps.pop()
+    try:
+        room.j.lay({**step, "radius": {"value": value, "source": "typed"}})
+    except BadInput:
+        return told
+    said = [*said, f"the roundings themselves: R {own:.2f} ± {2 * spread:.2f} mm"]
+    other = _told(room, f"Round {many}, R {value:g}", said, group, before)
+    return other if other.explains > told.explains else told
 
 
 # Turns.
@@ -360,6 +388,7 @@ class _Push:
     caps: list[int]
     spans: dict[int, tuple[float, float]]
     plane: Any = None  # of the paper, once it is laid
+    says: list[str] = field(default_factory=list)  # where it was led past what the walls reach
 
 
 def _sorted(room: _Room, picked: list[int], axis: int) -> _Push:
@@ -414,9 +443,14 @@ def _push(room: _Room, p: _Push, picked: list[int], how: str) -> Proposal:
     record = {**room.d.paper(sketch, room.fresh(words), axis), "height": round(0.5 * (low + high), 3)}
     room.j.lay(room.j.drawn(record))
     loops = _carried(room, p, sketch, how, 0.5 * (low + high))
+    round_ = all(isinstance(room.zone(k).element, Cylinder) for k in p.walls)
+    if how == "join" and p.walls and (round_ or len(p.walls) > 2) and _strangers(room, p, loops) > _STRANGE:
+        loops = _alone(room, p, record, loops, before)
     if not loops:
         raise BadInput("No loop of the section runs along the picked walls.")
     outline = shapely.union_all([polygon for _, polygon in loops])
+    whole = _reaching(room, p)
+    low, high = whole[0] if len(whole) == 1 else (low, high)
     ends = [_end(room, p, outline, side, how, (low, high)[side > 0]) for side in (-1, 1)]
     named = {"join": "Base" if room.body is None else "Boss", "cut": "Pocket"}[how]
     if how == "cut" and all(e["to"] == "through" for e in ends):
@@ -437,6 +471,7 @@ def _push(room: _Room, p: _Push, picked: list[int], how: str) -> Proposal:
         r = ran.summary["readings"].get(key)
         says += [f"{word} {r['value']:.3f} ± {r['uncertainty']:.3f} mm"] if r else []
     title = f"{'Push' if how == 'join' else 'Cut'} along {axis}"
+    says += p.says
     long = abs(ran.summary["end"] - ran.summary["start"])
     if not any(e["to"] == "through" for e in ends):
         title += f", {long:.4g} mm"
@@ -445,6 +480,16 @@ def _push(room: _Room, p: _Push, picked: list[int], how: str) -> Proposal:
     else:
         title += f", floor at {ran.summary['start' if ends[1]['to'] == 'through' else 'end']:.4g}"
     return _told(room, title, says, picked, before)
+
+
+def _reaching(room: _Room, p: _Push) -> list[tuple[float, float]]:
+    """How far walls reach along a push; those that are one surface, parted by what stands between, as one."""
+    out: dict[int, tuple[float, float]] = {}
+    for k in p.walls:
+        of = next((o for o in out if o in room.zone(k).same_surface), k)
+        low, high = out.get(of, p.spans[k])
+        out[of] = min(low, p.spans[k][0]), max(high, p.spans[k][1])
+    return list(out.values())
 
 
 def _common(room: _Room, p: _Push) -> tuple[float, float]:
@@ -489,6 +534,53 @@ def _carried(room: _Room, p: _Push, sketch: str, how: str, height: float) -> lis
     return out
 
 
+def _strangers(room: _Room, p: _Push, loops: list[tuple[str, shapely.Polygon]]) -> float:
+    """The share of some loops that runs along none of the picked walls, nor a corner between them."""
+    from scipy.spatial import cKDTree
+
+    if not loops:
+        return 1.0
+    mine = with_corners(p.walls, _all_walls(room, p.axis), room.zones.zones)
+    tree = cKDTree(np.vstack([crossing(room.mesh, room.zone(k).facets, p.plane) for k in mine] or [[[np.inf] * 2]]))
+    near = max(2.0 * room.d.facet, 4 * room.zones.noise)
+    lines = [poly.exterior for _, poly in loops]
+    far = sum(ln.length * float((tree.query(_along(ln))[0] > near).mean()) for ln in lines)
+    return far / sum(ln.length for ln in lines)
+
+
+def _along(line: Any) -> np.ndarray:
+    count = 200
+    return shapely.get_coordinates(shapely.line_interpolate_point(line, np.arange(count) / count, normalized=True))
+
+
+def _all_walls(room: _Room, axis: int) -> list[int]:
+    return _sorted(room, list(range(len(room.zones.zones))), axis).walls
+
+
+def _alone(room: _Room, p: _Push, record: dict, loops: list, before: int) -> list[tuple[str, shapely.Polygon]]:
+    """The outline drawn of the picked walls alone, laid instead of the section's whole one, which stays where that
+    fails."""
+    mine = with_corners(p.walls, _all_walls(room, p.axis), room.zones.zones)
+    walls, loop = (
+        [room.zone(k) for k in mine],
+        max((poly for _, poly in loops), key=lambda poly: poly.area, default=None),
+    )
+    if loop is None:
+        return loops
+    whole = room.j.steps.pop()
+    try:
+        alone = drawn_alone(room.j, {"kind": "sketch", **record}, p.plane, room.mesh, walls, loop, room.d.facet)
+        room.j.lay(alone)
+        found = [(i, poly) for i, poly, inside in room.d.outlines(record["id"]) if inside is None]
+        if len(found) == 1:
+            return found
+    except BadInput:
+        pass
+    del room.j.steps[before:]
+    room.j.lay(whole)
+    return loops
+
+
 def _end(room: _Room, p: _Push, outline: Any, side: int, how: str, wall_end: float) -> dict[str, Any]:
     """Where a push ends on one side: a cap that was picked or lies there, past the body where it is open, a height."""
     # A push ends where the surface looks out along it; a cut where it looks back into it.
@@ -507,7 +599,8 @@ def _end(room: _Room, p: _Push, outline: Any, side: int, how: str, wall_end: flo
         inside = shapely.contains(outline.buffer(room.d.facet), shapely.points(_on_paper(room, f, p)))
         over = float(room.index.mesh.areas[f][inside].sum())
         if over > 0.3 * z.area or over > 0.3 * outline.area:
-            caps.append((k not in p.caps, abs(h - wall_end), k))
+            if k in p.caps or _reaches(_on_paper(room, f, p), outline, near):
+                caps.append((k not in p.caps, abs(h - wall_end), k))
     if caps:
         _, away, k = min(caps)
         if k in p.caps or away < near:
@@ -519,7 +612,87 @@ def _end(room: _Room, p: _Push, outline: Any, side: int, how: str, wall_end: flo
         return {"to": "face", "pick": pick, "height": {"value": None, "source": "rounded"}}
     if how == "cut" and not _covered(room, p, outline, side, wall_end):
         return {"to": "through"}
-    return {"to": "height", "height": {"value": round(wall_end, 2), "source": "typed"}}
+    rim = _rim(room, p, outline, side, wall_end) if how == "join" else None
+    if rim is not None:
+        return {"to": "face", "pick": rim, "height": {"value": None, "source": "rounded"}}
+    beyond = None
+    if how == "join":
+        beyond = _into(room, p, outline, side) if room.body else None
+        beyond = _past(room, p, outline, side, near) if beyond is None else beyond
+    return {"to": "height", "height": {"value": round(wall_end if beyond is None else beyond, 2), "source": "typed"}}
+
+
+def _rim(room: _Room, p: _Push, outline: Any, side: int, wall_end: float) -> dict[str, Any] | None:
+    """A pick of the flat rim that walls end in, too narrow to be read as a surface of its own."""
+    if not p.walls:
+        return None
+    c, n = room.centroids[:, p.axis], room.normals[:, p.axis] * side
+    near = np.flatnonzero((n > _CAP) & (np.abs(c - wall_end) < 2 * room.d.facet))
+    if not len(near):
+        return None
+    rim = near[shapely.contains(outline.buffer(room.d.facet), shapely.points(_on_paper(room, near, p)))]
+    if len(rim) < _FEW or not _reaches(_on_paper(room, rim, p), outline, 2 * room.d.facet):
+        return None
+    level = float(np.median(c[rim]))
+    level_facets = rim[np.abs(c[rim] - level) < 0.5 * room.d.facet]
+    return room.d.pick(level_facets, "same facing") if len(level_facets) >= _FEW else None
+
+
+def _reaches(cap: np.ndarray, outline: Any, near: float) -> bool:
+    """Whether a cap, by its facets on the paper, comes up to the walls, and is no floor of something in between."""
+    from scipy.spatial import cKDTree
+
+    line = outline.boundary
+    round_it = shapely.get_coordinates(
+        shapely.line_interpolate_point(line, np.linspace(0, 1, 97)[:-1], normalized=True)
+    )
+    return float((cKDTree(cap).query(round_it)[0] < near).mean()) > _REACHED
+
+
+def _into(room: _Room, p: _Push, outline: Any, side: int) -> float | None:
+    """A height within the body that there is, where walls rise out of it at different heights."""
+    if not p.walls:
+        return None
+    f = np.concatenate([room.zone(k).facets for k in p.walls])
+    q, h = _on_paper(room, f, p), side * room.centroids[f, p.axis]
+    centre = shapely.get_coordinates(outline.centroid)[0]
+    about = np.floor((np.arctan2(*(q - centre).T) + np.pi) / (2 * np.pi) * _SECTORS).astype(int) % _SECTORS
+    ends = [float(h[about == k].max()) for k in np.unique(about)]
+    if max(ends) - min(ends) < 3 * room.d.facet:
+        return None
+    height = side * (max(ends) + 2 * room.d.facet)
+    inside = _grid(outline.buffer(-room.d.facet))
+    if not len(inside):
+        return None
+    at = p.plane.origin + inside[:, :1] * p.plane.u + inside[:, 1:] * np.cross(p.plane.normal, p.plane.u)
+    at[:, p.axis] = height
+    if float((room.j.replay().surface(room.body).distances(at).distance < 0).mean()) < _WITHIN:
+        return None
+    p.says.append("its walls rise out of the body at different heights: it begins within")
+    return height
+
+
+def _grid(shape: Any) -> np.ndarray:
+    """Some hundred places (n, 2) inside an outline."""
+    if shape.is_empty:
+        return np.zeros((0, 2))
+    x0, y0, x1, y1 = shape.bounds
+    g = np.stack(np.meshgrid(np.linspace(x0, x1, 17), np.linspace(y0, y1, 17)), axis=-1).reshape(-1, 2)
+    return g[shapely.contains(shape, shapely.points(g))]
+
+
+def _past(room: _Room, p: _Push, outline: Any, side: int, near: float) -> float | None:
+    """A height past all there is over the walls, where these end at different ones: a surface that is no plane ends
+    them, and is cut there later."""
+    ends = [s[side > 0] for s in _reaching(room, p)]
+    if not ends or max(ends) - min(ends) < near:
+        return None
+    inside = shapely.contains(outline, shapely.points(_on_paper(room, np.arange(len(room.centroids)), p)))
+    high = side * room.centroids[inside, p.axis]
+    if not len(high):
+        return None
+    p.says.append("nothing flat ends the walls: it runs past them, to be cut by what does")
+    return side * (float(high.max()) + 2 * room.d.facet)
 
 
 def _stands_on(room: _Room, p: _Push, outline: Any, side: int, wall_end: float) -> int | None:

@@ -11,7 +11,7 @@ from OCP.BRepFilletAPI import BRepFilletAPI_MakeChamfer, BRepFilletAPI_MakeFille
 from OCP.BRepGProp import BRepGProp
 from OCP.BRepOffsetAPI import BRepOffsetAPI_DraftAngle, BRepOffsetAPI_MakeOffset
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
-from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int
+from OCP.collections import Array1_double, Array1_gp_Pnt, Array1_int, List_TopoDS_Shape
 from OCP.GC import GC_MakeArcOfCircle
 from OCP.Geom import Geom_BSplineCurve
 from OCP.GeomAbs import GeomAbs_Intersection
@@ -281,6 +281,20 @@ def history(op):
     return images
 
 
+#: Of a body's size: places this near count as one. Where faces nearly coincide a wider look may still combine them.
+_FUZZY = (0.0, 1e-6, 1e-5)
+
+
+def _could_be(out: Body, body: Body, tool: Body, how: str) -> bool:
+    """Whether a result's volume is one that two solids can give; a kernel that lost a part of them shows here."""
+    if not (body.solid_count and tool.solid_count):
+        return True
+    a, b, v = body.volume, tool.volume, out.volume
+    slack = 1e-6 * (a + b)
+    low, high = {"join": (max(a, b), a + b), "cut": (a - b, a), "intersect": (0.0, min(a, b))}[how]
+    return low - slack <= v <= high + slack
+
+
 def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
     """Join the tool to the body, cut it from it, or keep what both share (``how``: 'join', 'cut', 'intersect')."""
     if body is None:
@@ -288,15 +302,33 @@ def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
             raise BadInput("There is no body yet to work on; lay a body first.", field="body")
         return tool
     maker = {"join": BRepAlgoAPI_Fuse, "cut": BRepAlgoAPI_Cut, "intersect": BRepAlgoAPI_Common}[how]
-    op = maker(body.shape, tool.shape)
-    if not op.IsDone() or op.Shape().IsNull():
-        raise BadInput("The two bodies could not be combined; move one of them slightly.", field="body")
-    op.SimplifyResult(True, True, 1e-6)
-    result = op.Shape()
-    if not faces_of(result):
-        raise BadInput("Nothing would be left of the body; check heights and side of the cut.", field="body")
+    from .tessellate import diagonal_of
+
     sources = list(zip(faces_of(body.shape), body.face_names)) + list(zip(faces_of(tool.shape), tool.face_names))
-    out = carry_names(result, sources, history(op), feature)
+    for fuzzy in _FUZZY:
+        op = maker()
+        arguments, tools = List_TopoDS_Shape(), List_TopoDS_Shape()
+        arguments.Append(body.shape)
+        tools.Append(tool.shape)
+        op.SetArguments(arguments)
+        op.SetTools(tools)
+        if fuzzy:
+            op.SetFuzzyValue(fuzzy * diagonal_of(body))
+        op.Build()
+        if not op.IsDone() or op.Shape().IsNull():
+            continue
+        op.SimplifyResult(True, True, 1e-6)
+        result = op.Shape()
+        if not faces_of(result):
+            raise BadInput("Nothing would be left of the body; check heights and side of the cut.", field="body")
+        out = carry_names(result, sources, history(op), feature)
+        if _could_be(out, body, tool, how):
+            break
+    else:
+        raise BadInput(
+            "The two bodies meet in faces that nearly coincide and could not be combined; move one of them slightly.",
+            field="body",
+        )
     if abs(out.volume - body.volume) < 1e-9 * max(body.volume, 1.0):
         raise BadInput(
             f"The {how} changes nothing: the two do not meet. Check the heights and the loops.", field="body"

@@ -19,6 +19,27 @@ def _npy(a: np.ndarray) -> bytes:
     return f.getvalue()
 
 
+def _zone(z) -> dict:
+    element = None if z.element is None else {"kind": z.element.kind, "parameters": z.element.parameters()}
+    rest = {"neighbours": list(z.neighbours), "same_surface": list(z.same_surface)}
+    return {"kind": z.kind, "element": element, "sigma": z.sigma, "area": z.area, **rest}
+
+
+def _zones(data: dict, labels: np.ndarray):
+    from ..elements import element_from
+    from ..zones import Zone, Zones
+
+    order = np.argsort(labels, kind="stable")
+    cut = np.searchsorted(labels[order], np.arange(len(data["zones"]) + 1))
+    zones = []
+    for k, z in enumerate(data["zones"]):
+        element = z["element"] and element_from(z["element"]["kind"], z["element"]["parameters"])
+        facets = order[cut[k] : cut[k + 1]]
+        touches = tuple(z["neighbours"]), tuple(z["same_surface"])
+        zones.append(Zone(z["kind"], element, facets, z["sigma"], z["area"], *touches))
+    return Zones(zones, labels, data["noise"], data["smallest"])
+
+
 def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
     """A JSON record and named blobs."""
     from ..scan.mesh import PointCloud
@@ -44,6 +65,9 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
         data = {**o, "plane": {"origin": p.origin.tolist(), "normal": p.normal.tolist(), "u": p.u.tolist()}}
     elif produces == "curve":
         data = o.told()
+    elif produces == "zones":
+        data = {"noise": o.noise, "smallest": o.smallest, "zones": [_zone(z) for z in o.zones]}
+        blobs = {"labels.npy": _npy(o.labels)}
     elif produces in ("body", "model"):
         data = {"face_names": list(o.face_names)}
         blobs = {"body.brep": o.to_bytes()}
@@ -92,6 +116,8 @@ def unpack(record: dict, blob) -> Outcome:
     elif produces == "sketch":
         p = data["plane"]
         output = {**data, "plane": SectionPlane(*(np.array(p[k]) for k in ("origin", "normal", "u")))}
+    elif produces == "zones" and data:
+        output = _zones(data, np.asarray(array("labels.npy")))
     elif produces == "curve":
         from ..curves.spatial import SpaceCurve
 

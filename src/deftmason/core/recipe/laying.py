@@ -12,7 +12,7 @@ from ..errors import BadInput
 from .kinds.sketch import SketchStep
 from .parse import parse_step
 from .replay import Ran, Replay
-from .sketching import Change, automatic, changed
+from .sketching import Change, automatic, changed, sized
 from .store import ResultStore
 
 __all__ = ["Laying"]
@@ -85,6 +85,11 @@ class Laying:
     def changed(self, record: dict[str, Any], **change: Any) -> dict[str, Any]:
         """A sketch's record after one change by hand."""
         found = changed(_sketch(record), self.replay(), Change(**change))
+        return {**record, **{k: found[k] for k in _DRAWN}}
+
+    def sized(self, record: dict[str, Any]) -> dict[str, Any]:
+        """A sketch's record with the sizes that its trace supports, in place of those it had."""
+        found = sized(_sketch(record), self.replay())
         return {**record, **{k: found[k] for k in _DRAWN}}
 
     def loops(self, sketch: str, test: Callable[[dict, int], bool]) -> list[str]:

@@ -21,7 +21,7 @@ from .records import Length, Record, Size
 if TYPE_CHECKING:
     from ..sketch.board import Board
 
-__all__ = ["Change", "automatic", "beginning", "changed", "dragged", "offers"]
+__all__ = ["Change", "automatic", "beginning", "changed", "dragged", "offers", "sized"]
 
 _JOIN = 4.0  # median edges within which brushed ends are joined
 
@@ -308,6 +308,20 @@ def _asked(board: Board, d: Any, fresh: list[str]) -> None:
         if new and (z.kind, z.of) not in known and not (z.kind in ("radius", "diameter") and z.of[0] in held):
             z.id = board.size_name()
             board.sizes.append(z)
+
+
+def sized(sketch: SketchStep, context: Any) -> dict[str, Any]:
+    """The drawing with the sizes that its trace supports as it stands, in place of those it had: a record's fields."""
+    from ..sketch.settling import settled
+    from ..sketch.sizes import propose_sizes
+    from ..sketch.solver import solve
+
+    laid, board = _ready(sketch, context)
+    board.sizes = []
+    d = settled(board, laid.loops, reach_on(laid), tells=False).drawing
+    board.sizes = propose_sizes(d, board.relations, solve(d, board.relations, []))
+    after = settled(board, laid.loops, reach_on(laid), tells=False)
+    return put_on(after.board, laid.in_scan)
 
 
 def automatic(sketch: SketchStep, context: Any, progress: Progress = silent, other: int = 0) -> dict[str, Any]:

@@ -205,7 +205,7 @@ def trace_noise(loops: list[TraceLoop]) -> float:
 
 
 def scatter_along(samples: np.ndarray) -> float:
-    """Scatter (mm) of samples (n, 2), in order along a line, about what is smooth near by; however uneven their steps."""
+    """Scatter (mm) of samples (n, 2), in order along a line, about what is smooth near by, whatever their steps."""
     return _calm([samples], [samples])
 
 

@@ -87,7 +87,7 @@ class ZonesStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Zones"
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
     produces: ClassVar[str] = "zones"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = ZonesTold
@@ -106,8 +106,8 @@ class ZonesStep(Step):
     )
     by_hand: list[ByHand] = Field(default_factory=list, max_length=500, description="What was changed by hand.")
 
-    def found(self, context: Any, progress: Progress = silent) -> Zones:
-        """The zones themselves, read or as last read."""
+    def read(self, context: Any, progress: Progress = silent) -> Zones:
+        """The zones themselves, read anew or as last read in this process."""
         from ...zones import read_zones
         from ...zones.by_hand import Change, changed
 
@@ -123,7 +123,7 @@ class ZonesStep(Step):
     def run(self, context, progress):
         from ...zones.relations import meetings, names_of, relations
 
-        index, found = context.index(self.scan), self.found(context, progress)
+        index, found = context.index(self.scan), self.read(context, progress)
         m = index.mesh
         meets = meetings(index, found)
         size = float(np.linalg.norm(np.ptp(m.bounds, axis=0)))
@@ -158,4 +158,4 @@ class ZonesStep(Step):
             "says": f"{len(zones)} surfaces",
         }
         says = "" if zones else "No surface is large enough to be a zone; give a smaller smallest area."
-        return Outcome(None, summary, says, "sound" if zones else "attention", arrays={"labels": found.labels})
+        return Outcome(found, summary, says, "sound" if zones else "attention", arrays={"labels": found.labels})
