@@ -32,11 +32,14 @@ test: $(S)/tests $(S)/web $(S)/warm
 	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
 	$(BIN)/python -m pytest tests/test_house.py tests/server tests/hostile tests/web
 
+# Of the core those that take longest go with the trials, so that both take about as long.
+LONG := tests/core/test_join.py tests/core/test_hood.py tests/core/test_nets.py
+
 prove-core:
-	$(BIN)/python -m pytest tests/core
+	$(BIN)/python -m pytest tests/core $(LONG:%=--ignore=%)
 
 prove-trials:
-	$(BIN)/python -m pytest tests/cli tests/trials
+	$(BIN)/python -m pytest tests/cli tests/trials $(LONG)
 
 look-core:
 	$(BIN)/lint-imports
@@ -48,7 +51,7 @@ look-screens:
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
 
-# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces N=40 SEED=0
+# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces|nets|castings N=40 SEED=0
 trial: $(S)/tests
 	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
 

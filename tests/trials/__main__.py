@@ -20,6 +20,7 @@ AREAS = (
     "traces",
     "repeats",
     "draft",
+    "castings",
     "holes",
     "tubes",
     "helices",

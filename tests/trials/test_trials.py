@@ -3,6 +3,7 @@
 import pytest
 
 from . import (
+    castings,
     checks,
     clean,
     deviation,
@@ -42,6 +43,7 @@ SEEDS = [
     (traces, [0, 1, 2, 3]),
     (repeats, [0, 5, 8, 12]),
     (draft, [0, 4]),
+    (castings, [0, 1]),
     (holes, [5, 8, 33, 134]),
 ]
 

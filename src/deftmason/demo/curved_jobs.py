@@ -108,7 +108,7 @@ CURVED = {
         ),
         {"first": "foot", "second": "side", "origin": "end"},
     ),
-    "gear case": CurvedJob(
+    "gearcase": CurvedJob(
         "Winch gear case",
         "Gear case scan.ply",
         gear_case_scan,

@@ -54,9 +54,14 @@ function fit() {
   const y = -b.y1 - top * scale - Math.max(0, (bh - (top + low) * scale - h) / 2)
   box.value = { x, y, w: bw, h: bh }
 }
+/** Which way the trace that is there looks: it comes a while after another axis was asked for. */
+const facing = computed(() => {
+  const n = s.trace?.plane.normal.map(Math.abs) ?? []
+  return n.indexOf(Math.max(...n))
+})
 const outline = computed(() => {
   const r = s.record
-  return `${r?.axis} ${r?.along} ${r?.on} ${!!bounds.value} ${s.editing} ${r?.traces?.map((t) => t.kind).join()}`
+  return `${facing.value} ${r?.axis} ${r?.along} ${r?.on} ${!!bounds.value} ${s.editing} ${r?.traces?.map((t) => t.kind).join()}`
 })
 watch(outline, fit, { flush: 'post', immediate: true })
 const unit = computed(() => box.value.w / Math.max(svg.value?.clientWidth ?? 450, 100))

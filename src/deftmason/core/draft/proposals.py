@@ -27,7 +27,7 @@ from ..zones import Zone, Zones
 from ..zones.relations import meetings, names_of
 from .proposing import Draft, turned
 from .standing import Standing, turns_about
-from .walls_alone import crossing, drawn_alone, with_corners
+from .walls_alone import crossing, drawn_alone, on_one_cylinder, with_corners
 
 __all__ = ["Proposal", "propose"]
 
@@ -42,7 +42,6 @@ _FOOT = 0.06  # of the part's size: how far beyond a rounding's end its wall may
 _STRANGE = 0.12  # of an outline that runs along no picked wall, where it is drawn of these alone
 _WITHIN = 0.6  # of an outline that lies within the body, where a push begins there
 _FEW = 12  # facets of a rim that tell where it lies
-_SECTORS = 12  # round an outline, in which it is looked how far walls reach
 _REACHED = 0.3  # of an outline that what ends its walls comes up to
 _NEAR = 1e-3, 2e-4  # of the part's size: a place so near is met, and on a scan without noise
 _MET = 0.7  # of a zone that a body meets: it is modelled already
@@ -325,8 +324,8 @@ def _rounding(room: _Room, group: list[int]) -> Proposal:
             edges.append(list(name))
     if not edges:
         raise BadInput("The body has no edge along this rounding; lay the faces beside it first.")
-    step = {"id": _id(), "kind": "fillet", "name": room.fresh("Rounding"), **room.d.on, "body": room.body}
-    step |= {"edges": edges}
+    step: dict[str, Any] = {"id": _id(), "kind": "fillet", "name": room.fresh("Rounding"), **room.d.on}
+    step |= {"body": room.body, "edges": edges}
     ran = room.j.lay({**step, "radius": {"value": None, "source": "rounded"}})
     r = ran.summary["readings"]["radius"]
     many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
@@ -394,17 +393,28 @@ class _Push:
 def _sorted(room: _Room, picked: list[int], axis: int) -> _Push:
     walls, caps, spans = [], [], {}
     for k in picked:
-        f = room.zone(k).facets
-        w = room.index.mesh.areas[f]
-        n = np.abs(room.normals[f][:, axis])
-        if room.names[k].startswith("Fillet") and float(np.average(n, weights=w)) > _WALL:
+        across, most = _across(room, k, axis)
+        if room.names[k].startswith("Fillet") and across > _WALL:
             continue
-        if float(np.average(n, weights=w)) < _WALL and float(np.quantile(n, 0.9)) < 2 * _WALL:
+        if across < _WALL and most < 2 * _WALL:
             walls.append(k)
             spans[k] = _span(room, k, axis)
-        elif float(np.median(n)) > _CAP:
+        elif across > _CAP:
             caps.append(k)
     return _Push(axis, walls, caps, spans)
+
+
+def _across(room: _Room, k: int, axis: int) -> tuple[float, float]:
+    """How far a zone looks along an axis, as a cosine: by and large, and where it does most. A flat face is told by its
+    plane: on a narrow one the facets at its edges look elsewhere.
+    """
+    z = room.zone(k)
+    if isinstance(z.element, Plane):
+        n = abs(float(room.motion.vectors(z.element.normal)[axis]))
+        return n, n
+    n = np.abs(room.normals[z.facets][:, axis])
+    mean = float(np.average(n, weights=room.index.mesh.areas[z.facets]))
+    return (float(np.median(n)) if np.median(n) > _CAP else mean), float(np.quantile(n, 0.9))
 
 
 def _span(room: _Room, k: int, axis: int) -> tuple[float, float]:
@@ -486,7 +496,8 @@ def _reaching(room: _Room, p: _Push) -> list[tuple[float, float]]:
     """How far walls reach along a push; those that are one surface, parted by what stands between, as one."""
     out: dict[int, tuple[float, float]] = {}
     for k in p.walls:
-        of = next((o for o in out if o in room.zone(k).same_surface), k)
+        z = room.zone(k)
+        of = next((o for o in out if o in z.same_surface or on_one_cylinder(room.zone(o).element, z.element)), k)
         low, high = out.get(of, p.spans[k])
         out[of] = min(low, p.spans[k][0]), max(high, p.spans[k][1])
     return list(out.values())
@@ -516,7 +527,7 @@ def _carried(room: _Room, p: _Push, sketch: str, how: str, height: float) -> lis
     for _, _, inside in outlines:
         deep.append(0 if inside is None else deep[inside] + 1 if inside < len(deep) else 1)
     sides = {"join": 0, "cut": 1}[how]
-    some = [(i, poly) for (i, poly, _), depth in zip(outlines, deep) if depth % 2 == sides]
+    some = [(i, poly) for (i, poly, _), depth in zip(outlines, deep) if depth % 2 == sides and poly.area > 0]
     if not p.walls:
         return some if how == "join" else []
     near = max(2.0 * room.d.facet, 4 * room.zones.noise, 1e-3 * room.d.size)
@@ -541,11 +552,18 @@ def _strangers(room: _Room, p: _Push, loops: list[tuple[str, shapely.Polygon]]) 
     if not loops:
         return 1.0
     mine = with_corners(p.walls, _all_walls(room, p.axis), room.zones.zones)
-    tree = cKDTree(np.vstack([crossing(room.mesh, room.zone(k).facets, p.plane) for k in mine] or [[[np.inf] * 2]]))
+    tree = cKDTree(
+        np.vstack([crossing(room.mesh, room.zone(k).facets, p.plane) for k in mine] or [np.full((1, 2), np.inf)])
+    )
     near = max(2.0 * room.d.facet, 4 * room.zones.noise)
     lines = [poly.exterior for _, poly in loops]
     far = sum(ln.length * float((tree.query(_along(ln))[0] > near).mean()) for ln in lines)
     return far / sum(ln.length for ln in lines)
+
+
+def _rim_of(poly: Any) -> Any:
+    """The outer line of an outline, or of its largest part."""
+    return max(shapely.get_parts(poly), key=lambda part: part.area).exterior
 
 
 def _along(line: Any) -> np.ndarray:
@@ -617,7 +635,7 @@ def _end(room: _Room, p: _Push, outline: Any, side: int, how: str, wall_end: flo
         return {"to": "face", "pick": rim, "height": {"value": None, "source": "rounded"}}
     beyond = None
     if how == "join":
-        beyond = _into(room, p, outline, side) if room.body else None
+        beyond = _into(room, p, outline, side)
         beyond = _past(room, p, outline, side, near) if beyond is None else beyond
     return {"to": "height", "height": {"value": round(wall_end if beyond is None else beyond, 2), "source": "typed"}}
 
@@ -650,17 +668,11 @@ def _reaches(cap: np.ndarray, outline: Any, near: float) -> bool:
 
 
 def _into(room: _Room, p: _Push, outline: Any, side: int) -> float | None:
-    """A height within the body that there is, where walls rise out of it at different heights."""
-    if not p.walls:
+    """A height within the body that there is, where walls rise out of it: at the lowest place and a little more."""
+    if not p.walls or room.body is None:
         return None
     f = np.concatenate([room.zone(k).facets for k in p.walls])
-    q, h = _on_paper(room, f, p), side * room.centroids[f, p.axis]
-    centre = shapely.get_coordinates(outline.centroid)[0]
-    about = np.floor((np.arctan2(*(q - centre).T) + np.pi) / (2 * np.pi) * _SECTORS).astype(int) % _SECTORS
-    ends = [float(h[about == k].max()) for k in np.unique(about)]
-    if max(ends) - min(ends) < 3 * room.d.facet:
-        return None
-    height = side * (max(ends) + 2 * room.d.facet)
+    height = side * (float((side * room.centroids[f, p.axis]).max()) + 2 * room.d.facet)
     inside = _grid(outline.buffer(-room.d.facet))
     if not len(inside):
         return None
@@ -668,7 +680,7 @@ def _into(room: _Room, p: _Push, outline: Any, side: int) -> float | None:
     at[:, p.axis] = height
     if float((room.j.replay().surface(room.body).distances(at).distance < 0).mean()) < _WITHIN:
         return None
-    p.says.append("its walls rise out of the body at different heights: it begins within")
+    p.says.append("it begins within the body")
     return height
 
 

@@ -17,7 +17,7 @@ from ..scan.section import SectionPlane
 from ..sketch.pieces import fit_circle_2d
 from ..zones import Zone
 
-__all__ = ["drawn_alone", "with_corners"]
+__all__ = ["crossing", "drawn_alone", "on_one_cylinder", "with_corners"]
 
 _FEWEST = 5  # places of a section that tell a stretch
 _GAP = 4.0  # median steps between neighbours that part one stretch from another
@@ -79,9 +79,11 @@ def _stretch(q: np.ndarray, straight: bool, aside: float) -> tuple[np.ndarray, n
     return np.column_stack([np.interp(even, s, q[run, i]) for i in (0, 1)]), q[run[[0, -1]]]
 
 
-def _about(first: Cylinder, other: Any) -> bool:
-    """Whether another wall lies on the cylinder of a first one."""
-    if not isinstance(other, Cylinder) or abs(other.radius - first.radius) > _SAME * first.radius:
+def on_one_cylinder(first: Any, other: Any) -> bool:
+    """Whether two walls lie on one cylinder."""
+    if not (isinstance(first, Cylinder) and isinstance(other, Cylinder)):
+        return False
+    if abs(other.radius - first.radius) > _SAME * first.radius:
         return False
     aside = np.linalg.norm(np.cross(other.point - first.point, first.direction))
     return bool(abs(other.direction @ first.direction) > 0.999 and aside < _SAME * first.radius)
@@ -99,8 +101,22 @@ def _round_it(q: np.ndarray) -> np.ndarray | None:
         return None
     # What is beside a place where the wall is interrupted runs into what interrupts it.
     calm = there & np.all([np.roll(there, k) for k in (-2, -1, 1, 2)], axis=0)
-    at = (np.flatnonzero(calm if calm.sum() > _BINS // 4 else there) + 0.5) / _BINS * 2 * np.pi - np.pi
+    bins = np.flatnonzero(calm if calm.sum() > _BINS // 4 else there)
+    gaps = np.diff(bins, append=bins[0] + _BINS)
+    bins = np.roll(bins, -int(np.argmax(gaps)) - 1)  # from where it is interrupted, round
+    at = (bins + 0.5) / _BINS * 2 * np.pi - np.pi
     return centre + radius * np.column_stack([np.cos(at), np.sin(at)])
+
+
+def _circle(j: Laying, record: dict[str, Any], places: np.ndarray, near: float) -> dict[str, Any]:
+    """A circle as an arc tells it that guides, fitted clear of what interrupts the wall."""
+    record = j.changed(record, do="brush", kind="arc", places=places.tolist(), reach=near)
+    arc = record["strokes"][-1]
+    centre, radius = fit_circle_2d(places)[:2]
+    circle = {"id": f"{arc['id']}_whole", "kind": "circle", "places": [], "at": [centre.tolist()], "radius": radius}
+    held = [{"kind": k, "of": [arc["id"], circle["id"]]} for k in ("concentric", "equal")]
+    strokes = [*record["strokes"][:-1], {**arc, "construction": True}, circle]
+    return j.sized({**record, "sizes": [], "strokes": strokes, "relations": [*record["relations"], *held]})
 
 
 def drawn_alone(
@@ -119,14 +135,13 @@ def drawn_alone(
     led, mm. Raises `BadInput` where they do not close.
     """
     first = walls[0].element
-    if isinstance(first, Cylinder) and all(_about(first, z.element) for z in walls):
+    if all(on_one_cylinder(first, z.element) for z in walls):
         q = np.vstack([crossing(mesh, z.facets, plane) for z in walls])
         places = _round_it(q)
         if places is None:
             raise BadInput("Too little of this wall stands round its axis; pick more of it.", field="picked")
-        record = j.changed(record, do="brush", kind="circle", places=places.tolist(), reach=near)
-        return j.sized({**record, "sizes": []})
-    line, found = loop.exterior, []
+        return _circle(j, record, places, near)
+    line, found = max(shapely.get_parts(loop), key=lambda part: part.area).exterior, []
     for z in walls:
         straight = isinstance(z.element, Plane)
         stretch = _stretch(crossing(mesh, z.facets, plane), straight, _ASIDE * near)

@@ -72,7 +72,9 @@ def closed_loops(geometry: list[dict]) -> list[dict]:
                 break
         if len(chain) > 1 and np.linalg.norm(end - begin) < touch:
             loops.append([open_[k] for k in chain])
-    shapes = [Polygon(loop_outline(l)) for l in loops]
+    outlines = [loop_outline(l) for l in loops]
+    loops = [l for l, p in zip(loops, outlines) if len(p) > 2]  # two straight pieces enclose nothing
+    shapes = [Polygon(p) for p in outlines if len(p) > 2]
     order = sorted(range(len(loops)), key=lambda i: -shapes[i].area)
     out: list[dict] = []
     for at, i in enumerate(order):
