@@ -1,0 +1,208 @@
+"""Pushes and cuts proposed of walls and what ends them; of walls alone where something interrupts them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import shapely
+
+from ..elements import Cylinder, Plane
+from ..errors import BadInput
+from .proposal_room import Proposal, ProposalRoom, new_id, told_of
+from .push_ends import CAP, Push, along_line, end_of, height_of, on_paper, reaching
+from .walls_alone import crossing, drawn_alone, with_corners
+
+__all__ = ["pushes"]
+
+_WALL = 0.17  # cosine to a push's direction that a wall may have: it leans
+_ON = 0.5  # of a wall's facets that lie on a loop which it carries
+_STRANGE = 0.12  # of an outline that runs along no picked wall, where it is drawn of these alone
+
+
+def _sorted(room: ProposalRoom, picked: list[int], axis: int) -> Push:
+    walls, caps, spans = [], [], {}
+    for k in picked:
+        across, most = _across(room, k, axis)
+        if room.names[k].startswith("Fillet") and across > _WALL:
+            continue
+        if across < _WALL and most < 2 * _WALL:
+            walls.append(k)
+            spans[k] = _span(room, k, axis)
+        elif across > CAP:
+            caps.append(k)
+    return Push(axis, walls, caps, spans)
+
+
+def _across(room: ProposalRoom, k: int, axis: int) -> tuple[float, float]:
+    """How far a zone looks along an axis, as a cosine: by and large, and where it does most. A flat face is told by its
+    plane: on a narrow one the facets at its edges look elsewhere.
+    """
+    z = room.zone(k)
+    if isinstance(z.element, Plane):
+        n = abs(float(room.motion.vectors(z.element.normal)[axis]))
+        return n, n
+    n = np.abs(room.normals[z.facets][:, axis])
+    mean = float(np.average(n, weights=room.index.mesh.areas[z.facets]))
+    return (float(np.median(n)) if np.median(n) > CAP else mean), float(np.quantile(n, 0.9))
+
+
+def _span(room: ProposalRoom, k: int, axis: int) -> tuple[float, float]:
+    h = room.motion.points(room.index.mesh.vertices[np.unique(room.index.mesh.faces[room.zone(k).facets])])[:, axis]
+    return float(np.quantile(h, 0.01)), float(np.quantile(h, 0.99))
+
+
+def pushes(room: ProposalRoom, picked: list[int]):
+    """A push of the outer loops that the picked walls carry, and a cut of the inner ones."""
+    tried = [_sorted(room, picked, axis) for axis in (2, 0, 1)]
+    good = [(room.area(p.walls), room.area(p.caps), p) for p in tried if p.walls]
+    if not good:
+        flat = [p for p in tried if len(p.caps) > 0]
+        good = [(0.0, room.area(p.caps), p) for p in flat]
+    if not good:
+        return
+    best = max(w + c for w, c, _ in good)
+    for w, c, p in good:
+        if w + c < 0.6 * best:
+            continue
+        yield lambda p=p: _push(room, p, picked, "join")
+        if room.body is not None:
+            yield lambda p=p: _push(room, p, picked, "cut")
+
+
+def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
+    before = len(room.j.steps)
+    axis = "xyz"[p.axis]
+    low, high = _common(room, p)
+    sketch, words = new_id(), "Outline"
+    record = {**room.d.paper(sketch, room.fresh(words), axis), "height": round(0.5 * (low + high), 3)}
+    room.j.lay(room.j.drawn(record))
+    loops = _carried(room, p, sketch, how, 0.5 * (low + high))
+    round_ = all(isinstance(room.zone(k).element, Cylinder) for k in p.walls)
+    if how == "join" and p.walls and (round_ or len(p.walls) > 2) and _strangers(room, p, loops) > _STRANGE:
+        loops = _alone(room, p, record, loops, before)
+    if not loops:
+        raise BadInput("No loop of the section runs along the picked walls.")
+    outline = shapely.union_all([polygon for _, polygon in loops])
+    whole = reaching(room, p)
+    low, high = whole[0] if len(whole) == 1 else (low, high)
+    ends = [end_of(room, p, outline, side, how, (low, high)[side > 0]) for side in (-1, 1)]
+    named = {"join": "Base" if room.body is None else "Boss", "cut": "Pocket"}[how]
+    if how == "cut" and all(e["to"] == "through" for e in ends):
+        named = "Opening"
+    step: dict[str, Any] = {"id": new_id(), "kind": "extrude", "name": room.fresh(named), "sketch": sketch, **room.d.on}
+    step |= {"how": how, "loops": [entity for entity, _ in loops], "start": ends[0], "end": ends[1]}
+    step |= {"body": room.body, "keep_inner": False}
+    ran = room.j.lay(step)
+    lean = ran.summary["readings"].get("draft")
+    says = []
+    if lean is not None and abs(lean["value"]) > max(0.3, 4 * lean["uncertainty"]):
+        room.j.steps.pop()
+        ran = room.j.lay({**step, "draft": {"value": None, "source": "rounded"}})
+        says.append(f"the walls lean {lean['value']:.2f}° ± {lean['uncertainty']:.2f}°")
+    elif lean is not None:
+        says.append(f"the walls are upright, {lean['value']:.2f}° ± {lean['uncertainty']:.2f}°")
+    for key, word in (("start", "from"), ("end", "to")):
+        r = ran.summary["readings"].get(key)
+        says += [f"{word} {r['value']:.3f} ± {r['uncertainty']:.3f} mm"] if r else []
+    title = f"{'Push' if how == 'join' else 'Cut'} along {axis}"
+    says += p.says
+    long = abs(ran.summary["end"] - ran.summary["start"])
+    if not any(e["to"] == "through" for e in ends):
+        title += f", {long:.4g} mm"
+    elif all(e["to"] == "through" for e in ends):
+        title += ", right through"
+    else:
+        title += f", floor at {ran.summary['start' if ends[1]['to'] == 'through' else 'end']:.4g}"
+    return told_of(room, title, says, picked, before)
+
+
+def _common(room: ProposalRoom, p: Push) -> tuple[float, float]:
+    """Heights between which the picked walls stand; of caps alone, between these or from one to the part's end."""
+    if p.walls:
+        low = max(s[0] for s in p.spans.values())
+        high = min(s[1] for s in p.spans.values())
+        if high - low > 2 * room.d.facet:
+            return low, high
+        return p.spans[max(p.walls, key=lambda k: room.zone(k).area)]
+    heights = sorted(height_of(room, k, p.axis) for k in p.caps)
+    if heights[-1] - heights[0] > 2 * room.d.facet:
+        return heights[0], heights[-1]
+    across = room.centroids[:, p.axis]
+    low, high = float(across.min()), float(across.max())
+    return (low, heights[0]) if heights[0] - low > high - heights[0] else (heights[0], high)
+
+
+def _carried(room: ProposalRoom, p: Push, sketch: str, how: str, height: float) -> list[tuple[str, shapely.Polygon]]:
+    """Loops that picked walls run along (all outer ones where only caps were picked), each by an entity."""
+    p.plane = room.j.replay().output(sketch, "sketch")["plane"]
+    outlines = room.d.outlines(sketch)
+    deep: list[int] = []
+    for _, _, inside in outlines:
+        deep.append(0 if inside is None else deep[inside] + 1 if inside < len(deep) else 1)
+    sides = {"join": 0, "cut": 1}[how]
+    some = [(i, poly) for (i, poly, _), depth in zip(outlines, deep) if depth % 2 == sides and poly.area > 0]
+    if not p.walls:
+        return some if how == "join" else []
+    near = max(2.0 * room.d.facet, 4 * room.zones.noise, 1e-3 * room.d.size)
+    out = []
+    for i, poly in some:
+        on = 0.0
+        for k in p.walls:
+            f = room.zone(k).facets
+            c = room.centroids[f]
+            lean = 0.1 * np.abs(c[:, p.axis] - height)
+            off = shapely.distance(poly.boundary, shapely.points(on_paper(room, f, p)))
+            on = max(on, float(np.average(off < near + lean, weights=room.index.mesh.areas[f])))
+        if on > _ON:
+            out.append((i, poly))
+    return out
+
+
+def _strangers(room: ProposalRoom, p: Push, loops: list[tuple[str, shapely.Polygon]]) -> float:
+    """The share of some loops that runs along none of the picked walls, nor a corner between them."""
+    from scipy.spatial import cKDTree
+
+    if not loops:
+        return 1.0
+    mine = with_corners(p.walls, _all_walls(room, p.axis), room.zones.zones)
+    tree = cKDTree(
+        np.vstack([crossing(room.mesh, room.zone(k).facets, p.plane) for k in mine] or [np.full((1, 2), np.inf)])
+    )
+    near = max(2.0 * room.d.facet, 4 * room.zones.noise)
+    lines = [poly.exterior for _, poly in loops]
+    far = sum(ln.length * float((tree.query(along_line(ln))[0] > near).mean()) for ln in lines)
+    return far / sum(ln.length for ln in lines)
+
+
+def _rim_of(poly: Any) -> Any:
+    """The outer line of an outline, or of its largest part."""
+    return max(shapely.get_parts(poly), key=lambda part: part.area).exterior
+
+
+def _all_walls(room: ProposalRoom, axis: int) -> list[int]:
+    return _sorted(room, list(range(len(room.zones.zones))), axis).walls
+
+
+def _alone(room: ProposalRoom, p: Push, record: dict, loops: list, before: int) -> list[tuple[str, shapely.Polygon]]:
+    """The outline drawn of the picked walls alone, laid instead of the section's whole one, which stays where that
+    fails."""
+    mine = with_corners(p.walls, _all_walls(room, p.axis), room.zones.zones)
+    walls, loop = (
+        [room.zone(k) for k in mine],
+        max((poly for _, poly in loops), key=lambda poly: poly.area, default=None),
+    )
+    if loop is None:
+        return loops
+    whole = room.j.steps.pop()
+    try:
+        alone = drawn_alone(room.j, {"kind": "sketch", **record}, p.plane, room.mesh, walls, loop, room.d.facet)
+        room.j.lay(alone)
+        found = [(i, poly) for i, poly, inside in room.d.outlines(record["id"]) if inside is None]
+        if len(found) == 1:
+            return found
+    except BadInput:
+        pass
+    del room.j.steps[before:]
+    room.j.lay(whole)
+    return loops
