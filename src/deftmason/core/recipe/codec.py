@@ -67,7 +67,6 @@ def pack(produces: str, outcome: Outcome) -> tuple[dict, dict[str, bytes]]:
         data = o.told()
     elif produces == "zones":
         data = {"noise": o.noise, "smallest": o.smallest, "zones": [_zone(z) for z in o.zones]}
-        blobs = {"labels.npy": _npy(o.labels)}
     elif produces in ("body", "model"):
         data = {"face_names": list(o.face_names)}
         blobs = {"body.brep": o.to_bytes()}
@@ -117,7 +116,7 @@ def unpack(record: dict, blob) -> Outcome:
         p = data["plane"]
         output = {**data, "plane": SectionPlane(*(np.array(p[k]) for k in ("origin", "normal", "u")))}
     elif produces == "zones" and data:
-        output = _zones(data, np.asarray(array("labels.npy")))
+        output = _zones(data, np.asarray(array("also_labels.npy")))
     elif produces == "curve":
         from ..curves.spatial import SpaceCurve
 
