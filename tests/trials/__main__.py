@@ -27,6 +27,7 @@ AREAS = (
     "ridges",
     "surfaces",
     "nets",
+    "pieces",
 )
 
 

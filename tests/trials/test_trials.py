@@ -14,6 +14,7 @@ from . import (
     join,
     nets,
     picks,
+    pieces,
     repeats,
     ridges,
     sections,
@@ -45,6 +46,7 @@ SEEDS = [
     (draft, [0, 4]),
     (castings, [0, 1]),
     (holes, [5, 8, 33, 134]),
+    (pieces, [0, 1, 2, 3, 4]),
 ]
 
 

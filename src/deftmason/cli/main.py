@@ -624,6 +624,30 @@ def replay(
 
 
 @app.command()
+def batch(
+    recipe: str,
+    scan: Annotated[str, typer.Option("--scan", help="The recipe's scan that each file stands in for.")],
+    folder: Annotated[str, typer.Option("--folder", help="Folder of scans of pieces of the same part.")],
+    out: Annotated[str, typer.Option("--out", help="Folder for the table and each piece's results.")],
+    jobs: Annotated[int, typer.Option("--jobs", help="Pieces worked on at the same time.")] = 1,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Run a recipe on every scan in a folder: a table of values a piece, and which sizes the pieces share."""
+    from .batching import batch as on_every
+
+    answer, code = on_every(recipe, scan, folder, out, jobs, _bar(progress))
+    lines = [f"{p['status']:<16}{p['file']}" for p in answer["pieces"]]
+    lines += [
+        f"{v['name']:<32}{v['mean']:>12.4f} ± {v['spread']:.4f}  {v['agreement']}{': ' if v['apart'] else ''}"
+        f"{', '.join(v['apart'])}"
+        for v in answer["values"]
+    ]
+    _print(answer, as_json, lines)
+    raise typer.Exit(code)
+
+
+@app.command()
 def draft(
     file: str,
     out: Annotated[str, typer.Option("--out", help="Folder for the recipe and the results.")],

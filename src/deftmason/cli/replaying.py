@@ -114,7 +114,14 @@ def answer_of(ran, replay) -> dict:
         ],
         "model": model,
         "values": [
-            {"name": n, "measured": v.measured, "uncertainty": v.uncertainty, "chosen": v.chosen, "source": v.source}
+            {
+                "name": n,
+                "measured": v.measured,
+                "uncertainty": v.uncertainty,
+                "chosen": v.chosen,
+                "source": v.source,
+                "unit": v.unit,
+            }
             for n, _, v in ledger(ran)
         ],
         "check": checks[-1].summary if checks else None,

@@ -14,7 +14,7 @@ from ..core.kernel.body import Body, faces_of
 from ..core.scan.mesh import TriMesh
 from ..rig.scanner import Scanner, scan_part
 
-__all__ = ["Hinge", "hinge_scan", "true_hinge"]
+__all__ = ["WORN", "Hinge", "hinge_scan", "true_hinge", "worn_hinges"]
 
 
 @dataclass(frozen=True)
@@ -56,6 +56,22 @@ def true_hinge(h: Hinge = Hinge()) -> Body:
     return Body(shape, tuple(f"true face {i + 1}" for i in range(len(faces_of(shape)))))
 
 
-def hinge_scan(spacing: float = 0.7, seed: int = 31) -> tuple[TriMesh, RigidMotion]:
+def hinge_scan(spacing: float = 0.7, seed: int = 31, h: Hinge = Hinge()) -> tuple[TriMesh, RigidMotion]:
     """A scan and its pose (part to scan coordinates); another seed is another scan of the same hinge."""
-    return scan_part(true_hinge(), Scanner(spacing=spacing, noise=0.03, stations=30, seed=seed))
+    return scan_part(true_hinge(h), Scanner(spacing=spacing, noise=0.03, stations=30, seed=seed))
+
+
+#: Six hinges that were in use: the pin has worn each bore wider, and their leaves were bent in both directions.
+WORN = (
+    Hinge(bore=12.06, bend_deg=0.1),
+    Hinge(bore=12.24, bend_deg=0.4),
+    Hinge(bore=12.12, bend_deg=-0.2),
+    Hinge(bore=12.55, bend_deg=0.9),
+    Hinge(bore=12.38, bend_deg=0.3),
+    Hinge(bore=12.17, bend_deg=-0.1),
+)
+
+
+def worn_hinges(spacing: float = 0.9) -> list[tuple[TriMesh, RigidMotion]]:
+    """A scan and its pose of each of the six."""
+    return [hinge_scan(spacing, 60 + k, h) for k, h in enumerate(WORN)]

@@ -1,0 +1,6 @@
+"""``python -m deftmason.cli`` is `mason`."""
+
+from .main import run
+
+if __name__ == "__main__":
+    run()
