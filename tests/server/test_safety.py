@@ -119,11 +119,11 @@ def test_work_whose_worker_died_is_failed_and_can_be_tried_again(api, block_byte
 def test_cancelled_work_stops_and_leaves_the_job_as_it_was(api, block_bytes):
     from deftmason.core.errors import Cancelled
     from deftmason.server.jobs.models import Job, Work
-    from deftmason.server.jobs.work import _Watch
+    from deftmason.server.jobs.work import Watch
 
     job = start_job(api, block_bytes)
     work = Work.objects.create(job=Job.objects.get(pk=job), label="Long", state="running", heartbeat=timezone.now())
-    watch = _Watch.__new__(_Watch)
+    watch = Watch.__new__(Watch)
     import threading
 
     watch.id, watch.last, watch.told, watch.cancelled = work.id, 0.0, 0.0, threading.Event()

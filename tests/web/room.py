@@ -54,8 +54,11 @@ class Room:
             list(n),
         )
 
+    def stage(self, name: str):
+        self.page.get_by_role("navigation", name="Stages").get_by_role("button", name=name, exact=True).click()
+
     def tool(self, stage: str, name: str):
-        self.page.get_by_role("navigation", name="Stages").get_by_role("button", name=stage, exact=True).click()
+        self.stage(stage)
         bench = self.page.get_by_role("complementary", name="Bench")
         bench.get_by_role("button", name=re.compile(f"^{re.escape(name)}")).first.click()
 

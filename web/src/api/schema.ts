@@ -354,6 +354,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/pieces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * See
+         * @description The pieces, those that differ most first, and every value over them.
+         */
+        get: operations["deftmason_server_jobs_pieces_see"];
+        put?: never;
+        /**
+         * Bring
+         * @description Bring in scans of other pieces and run the recipe on them.
+         */
+        post: operations["deftmason_server_jobs_pieces_bring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pieces.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Table
+         * @description A row a piece: its file, its fate, its check, and what was measured of every value.
+         */
+        get: operations["deftmason_server_jobs_pieces_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pieces/nominal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lay Nominal
+         * @description Choose the nominal of several pieces for values of the recipe, in one change that can be undone.
+         */
+        post: operations["deftmason_server_jobs_pieces_lay_nominal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pieces/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run
+         * @description Run the recipe as it is on the pieces it was not run on.
+         */
+        post: operations["deftmason_server_jobs_pieces_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pieces/{piece_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take Out
+         * @description Take a piece out; its file is kept as long as other uses keep it.
+         */
+        delete: operations["deftmason_server_jobs_pieces_take_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pieces/{piece_id}/job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Piece
+         * @description A job of its own for a piece: the same recipe on its scan.
+         */
+        post: operations["deftmason_server_jobs_pieces_open_piece"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/preview": {
         parameters: {
             query?: never;
@@ -2186,7 +2310,7 @@ export interface components {
              * @default scan
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved" | "several pieces";
             /**
              * Value
              * @description The chosen number (mm or degrees); none: take what the scan says.
@@ -6062,6 +6186,25 @@ export interface components {
             /** What */
             what: string;
         };
+        /** Nominal */
+        Nominal: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number;
+        };
+        /** NominalOffer */
+        NominalOffer: {
+            /** Value */
+            value: number;
+            /** Why */
+            why: string;
+        };
+        /** Nominals */
+        Nominals: {
+            /** Values */
+            values: components["schemas"]["Nominal"][];
+        };
         /**
          * NormalsStep
          * @description Which way the surface faces at each point, all turned the same way round.
@@ -6483,6 +6626,60 @@ export interface components {
             rule: string;
             /** Shown */
             shown: string;
+        };
+        /** PieceCheck */
+        PieceCheck: {
+            /** P95 */
+            p95?: number | null;
+            /** Rms */
+            rms?: number | null;
+            /** Within */
+            within?: number | null;
+        };
+        /**
+         * PieceLine
+         * @description A piece; ``apart``: how many times what measuring explains its farthest value (``by``) is from the others'.
+         */
+        PieceLine: {
+            /** Apart */
+            apart: number;
+            /** By */
+            by: string;
+            check: components["schemas"]["PieceCheck"] | null;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Status */
+            status: string;
+            /** Values */
+            values: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * Pieces
+         * @description Scans of pieces, and the scan of the recipe that each stands in for.
+         */
+        Pieces: {
+            /** Scan */
+            scan: string;
+            /** Scans */
+            scans: components["schemas"]["BroughtIn"][];
+        };
+        /**
+         * PiecesView
+         * @description ``stale``: how many pieces were not run with the recipe as it is.
+         */
+        PiecesView: {
+            /** Pieces */
+            pieces: components["schemas"]["PieceLine"][];
+            /** Sizes */
+            sizes: components["schemas"]["SizeLine"][];
+            /** Stale */
+            stale: number;
         };
         /**
          * Pin
@@ -8173,6 +8370,46 @@ export interface components {
             /** Within */
             within: number | null;
         };
+        /**
+         * SizeLine
+         * @description A value over the pieces (``apart``: their ids); ``offers`` are numbers it could be given, the likeliest first.
+         */
+        SizeLine: {
+            /** Agreement */
+            agreement: string;
+            /** Apart */
+            apart: number[];
+            /** Chosen */
+            chosen: number;
+            /** Expected */
+            expected: number;
+            /** Fixed */
+            fixed: boolean;
+            /** High */
+            high: number;
+            /** Label */
+            label: string;
+            /** Low */
+            low: number;
+            /** Mean */
+            mean: number;
+            /** Name */
+            name: string;
+            /** Nominal */
+            nominal: number | null;
+            /** Offers */
+            offers: components["schemas"]["NominalOffer"][];
+            /** Pieces */
+            pieces: number;
+            /** Source */
+            source: string;
+            /** Spread */
+            spread: number;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Unit */
+            unit: string;
+        };
         /** SizeOffer */
         SizeOffer: {
             /** Kind */
@@ -8217,7 +8454,7 @@ export interface components {
              * @default scan
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved" | "several pieces";
         };
         /** SizeTold */
         SizeTold: {
@@ -10310,7 +10547,7 @@ export interface components {
              * @default typed
              * @enum {string}
              */
-            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved";
+            source: "scan" | "rounded" | "standard" | "hand reading" | "typed" | "formula" | "solved" | "several pieces";
             /** Value */
             value?: number | null;
         };
@@ -11084,6 +11321,168 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_see: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PiecesView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_bring: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pieces"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PiecesView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_lay_nominal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Nominals"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PiecesView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_take_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                piece_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PiecesView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_pieces_open_piece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                piece_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
             };
         };
     };

@@ -53,6 +53,7 @@ const SOURCES: [string, string][] = [
   ['hand reading', 'hand reading'],
   ['standard', 'standard'],
   ['solved', 'solved with all'],
+  ['several pieces', 'several pieces'],
   ['formula', 'formula'],
 ]
 const sources = computed(() =>

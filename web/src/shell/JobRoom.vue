@@ -5,6 +5,7 @@ import Bench from '../bench/Bench.vue'
 import { stageOf } from '../kinds/registry'
 import Guide from './Guide.vue'
 import LedgerTable from '../ledger/LedgerTable.vue'
+import PiecesTable from '../pieces/PiecesTable.vue'
 import Paper from '../paper/Paper.vue'
 import { useRoom } from '../state/room'
 import { useSchemas } from '../state/schemas'
@@ -36,6 +37,11 @@ async function open() {
 onMounted(open)
 useSchemas() // what forms are made from is there before the first is opened
 watch(() => props.id, open)
+/** What is put in hand is done in the view. */
+watch(
+  () => hand.kind,
+  (k) => k && (shown.pieces = false),
+)
 onBeforeUnmount(() => {
   hand.drop()
   j.close()
@@ -61,11 +67,12 @@ useKeys({ view, finding, keys })
       <Yard />
       <main class="relative flex min-w-0 flex-1 flex-col">
         <div class="relative flex min-h-0 flex-1">
-          <component :is="cover" v-if="cover" />
-          <View3D v-show="!cover" ref="view" />
-          <Guide v-if="j.job?.demo && !cover" />
-          <component :is="beside" v-if="beside" class="w-[60%] shrink-0" />
-          <Paper v-if="papered" class="w-[60%] shrink-0" />
+          <PiecesTable v-if="shown.pieces" />
+          <component :is="cover" v-else-if="cover" />
+          <View3D v-show="!cover && !shown.pieces" ref="view" />
+          <Guide v-if="j.job?.demo && !cover && !shown.pieces" />
+          <component :is="beside" v-if="beside && !shown.pieces" class="w-[60%] shrink-0" />
+          <Paper v-if="papered && !shown.pieces" class="w-[60%] shrink-0" />
         </div>
         <LedgerTable v-if="shown.ledger" />
         <p

@@ -35,6 +35,8 @@ export const useShown = defineStore('shown', () => {
   const cut = ref<Cut | null>(null)
   /** Whether the whole ledger lies under the view. */
   const ledger = ref(false)
+  /** Whether the table of other pieces stands in the view's place. */
+  const pieces = ref(false)
   /** Where that section lies on its axis, mm. */
   const cutPlace = ref<number | null>(null)
   /** How the view looks now, for who keeps it, and how it is to look. */
@@ -75,6 +77,7 @@ export const useShown = defineStore('shown', () => {
   }
   function reset() {
     proof.value = null
+    pieces.value = false
     chosen.value = null
     hidden.clear()
     alone.value = null
@@ -99,6 +102,7 @@ export const useShown = defineStore('shown', () => {
     alone,
     chosen,
     ledger,
+    pieces,
     cut,
     proof,
     cutPlace,

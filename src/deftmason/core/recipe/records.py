@@ -100,7 +100,7 @@ Id = Annotated[str, StringConstraints(pattern=r"^[a-z0-9_]{1,40}$")]
 #: What people call a value of the ledger, as a formula writes it.
 ValueName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,39}$")]
 #: Where a chosen number came from.
-Source = Literal["scan", "rounded", "standard", "hand reading", "typed", "formula", "solved"]
+Source = Literal["scan", "rounded", "standard", "hand reading", "typed", "formula", "solved", "several pieces"]
 #: SHA-256 of a file, in hexadecimal digits.
 Checksum = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
 #: A coordinate on a scan, mm.

@@ -17,6 +17,7 @@ from . import (
     giving,
     guiding,
     looking,
+    pieces,
     proving,
     shelf,
     sketching,
@@ -65,6 +66,7 @@ for prefix, part in (
     ("", giving),
     ("", proving),
     ("", guiding),
+    ("", pieces),
     ("", studies),
     ("", transferring),
 ):

@@ -14,7 +14,7 @@ from django.db import transaction
 
 from deftmason.core.recipe.parse import files_of
 
-from .models import Blob, Edit, Job, Proof, Result, Step, Upload
+from .models import Blob, Edit, Job, Piece, Proof, Result, Step, Upload
 
 __all__ = ["FRESH", "UNUSED", "collect"]
 
@@ -28,6 +28,7 @@ def collect(data: Path, fresh: float, unused: float) -> int:
         used = {f for r in Step.objects.values_list("record", flat=True) for f in files_of(r)}
         for before, after in Edit.objects.values_list("before", "after").iterator(chunk_size=50):
             used |= {f for r in [*before, *after] for f in files_of(r)}
+        used |= {f for r in Piece.objects.values_list("record", flat=True) for f in files_of(r)}
         limit = time.time() - unused
         for upload in Upload.objects.select_related("blob"):
             if upload.blob.sha256 not in used and upload.created.timestamp() < limit:

@@ -73,6 +73,7 @@ class Work(models.Model):
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="works")
     label = models.CharField(max_length=160)
+    what = models.CharField(max_length=12, default="lay")  # lay, pieces
     state = models.CharField(max_length=12, default="waiting")  # waiting running done failed cancelled
     progress = models.FloatField(default=0)
     message = models.CharField(max_length=300, blank=True)
@@ -100,3 +101,22 @@ class Proof(models.Model):
     values = models.JSONField(default=list)
     recipe = models.JSONField(default=list)
     revision = models.IntegerField(default=0)
+
+
+class Piece(models.Model):
+    """Another piece of the job's part: its scan, and what the recipe said of it when it ran last.
+
+    ``step_id`` is the scan it stands in for, ``record`` its file's; ``recipe`` tells which recipe ran. ``values`` are
+    of the ledger: name, measured, uncertainty, unit.
+    """
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="pieces")
+    step_id = models.CharField(max_length=40)
+    name = models.CharField(max_length=200)
+    record = models.JSONField()
+    recipe = models.CharField(max_length=64, blank=True)
+    status = models.CharField(max_length=16, default="waiting")  # waiting done attention failed
+    says = models.CharField(max_length=600, blank=True)
+    values = models.JSONField(default=list)
+    check_summary = models.JSONField(null=True)
+    created = models.DateTimeField(auto_now_add=True)

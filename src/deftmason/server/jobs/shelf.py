@@ -19,7 +19,7 @@ from pydantic import Field
 from deftmason.core.elements import UNITS_IN_MM
 from deftmason.core.errors import BadInput, MasonError
 from deftmason.core.recipe.kinds.model import model_record
-from deftmason.core.recipe.kinds.scan import TextColumns, scan_record
+from deftmason.core.recipe.kinds.scan import TextColumns, other_scan, scan_record
 from deftmason.core.recipe.records import one_line
 from deftmason.core.recipe.references import files_in
 from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES, MODEL_SUFFIXES
@@ -231,16 +231,16 @@ def _file_name(name: str) -> str:
 @router.post("/jobs", response=Created)
 def start(request: HttpRequest, data: NewJob):
     """Start a job from one upload or several."""
-    found = _uploads(request, data.scans)
+    found = uploads_of(request, data.scans)
     name = one_line(data.name) or os.path.splitext(found[0][0].name)[0]
-    return {"id": begin_job(name, _scan_steps(found, []), owner_of(request), person_of(request)).id}
+    return {"id": begin_job(name, scan_steps(found, []), owner_of(request), person_of(request)).id}
 
 
 @router.post("/jobs/{job_id}/scans", response=Created)
 def bring_more(request: HttpRequest, job_id: int, data: MoreScans):
     """Bring more scans into a job that is there."""
     job = job_of(request, job_id)
-    fresh = _readable(_scan_steps(_uploads(request, data.scans), records(job)), person_of(request))
+    fresh = _readable(scan_steps(uploads_of(request, data.scans), records(job)), person_of(request))
     lay_scans(job, fresh, person_of(request))
     return {"id": job.id}
 
@@ -272,28 +272,17 @@ def bring_model(request: HttpRequest, job_id: int, data: BroughtModel):
 def put_other(request: HttpRequest, job_id: int, step_id: str, data: BroughtIn):
     """Put another scan of the same part in the place of one: laid onto it, and all that rests on it runs again."""
     job = job_of(request, job_id)
-    ((upload, wanted),) = _uploads(request, [data])
-    fresh = _scan_steps([(upload, wanted)], [])[0]
+    ((upload, wanted),) = uploads_of(request, [data])
+    fresh = scan_steps([(upload, wanted)], [])[0]
 
-    def put(steps: list[dict]) -> list[dict]:
-        old = next((s for s in steps if s["id"] == step_id and s["kind"] == fresh["kind"]), None)
-        if old is None:
-            raise HttpError(404, "There is no such scan in this job.")
-        if not old.get("likeness"):
-            raise BadInput(
-                "Another scan can be laid onto a mesh once that is read; this one is a cloud, or still being read.",
-                field="scans",
-            )
-        kept = {k: old[k] for k in ("id", "name")}
-        new = {**old, **fresh, **kept, "onto": old["likeness"]}  # where it lies it is as like as the first was
-        return [new if s is old else s for s in steps]
-
-    change(job, f"Another scan: {upload.name}", put, trusted=True)
+    if all(s["id"] != step_id or s["kind"] != fresh["kind"] for s in records(job)):
+        raise HttpError(404, "There is no such scan in this job.")
+    change(job, f"Another scan: {upload.name}", lambda now: other_scan(now, step_id, fresh), trusted=True)
     settle(job, "Laying the job on the other scan", person_of(request))
     return {"id": job.id}
 
 
-def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload, BroughtIn]]:
+def uploads_of(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload, BroughtIn]]:
     if not wanted:
         raise BadInput("Bring in a scan file first.", field="scans")
     out = []
@@ -311,7 +300,7 @@ def _uploads(request: HttpRequest, wanted: list[BroughtIn]) -> list[tuple[Upload
     return out
 
 
-def _scan_steps(found: list[tuple[Upload, BroughtIn]], steps: list[dict]) -> list[dict]:
+def scan_steps(found: list[tuple[Upload, BroughtIn]], steps: list[dict]) -> list[dict]:
     return [
         scan_record(u.blob.sha256, u.name, w.units, None if w.layout is None else w.layout.model_dump(), k + len(steps))
         for k, (u, w) in enumerate(found)

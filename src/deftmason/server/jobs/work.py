@@ -5,12 +5,14 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from collections.abc import Callable
 from datetime import timedelta
 
 from django.conf import settings
 from django.db import OperationalError, connection, transaction
 from django.utils import timezone
 from django_tasks import task
+from django_tasks.base import Task
 
 from deftmason.core.errors import Cancelled, MasonError
 from deftmason.core.recipe.kinds.scan import lacks_likeness
@@ -21,7 +23,7 @@ from .engine import pool
 from .models import Job, Step, Work
 from .recipe import note_results, records, replay_of
 
-__all__ = ["collect_soon", "start_run", "mark_dead", "settle"]
+__all__ = ["Watch", "begin_work", "collect_soon", "start_run", "mark_dead", "settle", "watched"]
 
 log = logging.getLogger(__name__)
 
@@ -33,13 +35,18 @@ _FIRST = 5.0  # seconds a change may take to be laid before it goes on as a task
 
 def start_run(job: Job, label: str) -> Work:
     """Ask the worker to lay what is not laid yet. Work that waits already will do."""
+    return begin_work(job, label, "lay", run_work)
+
+
+def begin_work(job: Job, label: str, what: str, how: Task) -> Work:
+    """Ask the worker for a work, ``how`` it is done a task of its row's id. The same that waits already will do."""
     mark_dead(job)
     with transaction.atomic():
-        waiting = job.works.filter(state="waiting", cancel_asked=False).first()
+        waiting = job.works.filter(state="waiting", cancel_asked=False, what=what).first()
         if waiting:
             return waiting
-        work = Work.objects.create(job=job, label=label[:160], message="Waiting for the worker")
-    run_work.enqueue(work.id)
+        work = Work.objects.create(job=job, label=label[:160], what=what, message="Waiting for the worker")
+    how.enqueue(work.id)
     return work
 
 
@@ -80,7 +87,7 @@ def mark_dead(job: Job | None = None) -> None:
         lost.update(state="failed", message="The worker stopped while this ran; try again.")
 
 
-class _Watch:
+class Watch:
     """Keeps a work row's progress and heartbeat, and learns of cancel."""
 
     def __init__(self, work: Work):
@@ -125,9 +132,8 @@ def run_collect() -> None:
     collect(settings.DATA, FRESH, UNUSED)
 
 
-@task()
-def run_work(work_id: int) -> None:
-    """Lay a job's stale steps (in the worker)."""
+def watched(work_id: int, do: Callable[[Job, Watch], None]) -> None:
+    """Do a work that waits, in the worker: its row tells how it goes and how it ended. ``do`` hands the watch on."""
     taken = Work.objects.filter(pk=work_id, state="waiting").update(
         state="running", heartbeat=timezone.now(), message="Starting"
     )
@@ -137,24 +143,10 @@ def run_work(work_id: int) -> None:
     if work.cancel_asked:
         Work.objects.filter(pk=work_id).update(state="cancelled", message="Stopped before it began.")
         return
-    watch = _Watch(work)
+    watch = Watch(work)
     state, message = "failed", "The work was ended; try again."
     try:
-        while True:
-            steps = records(work.job)
-            note_results(work.job, steps)
-            pool().ask(
-                "run",
-                job=work.job_id,
-                person="worker",
-                limit=None,
-                told=watch,
-                stopped=watch.cancelled.is_set,
-                steps=steps,
-            )
-            if records(Job.objects.get(pk=work.job_id)) == steps:
-                break  # nothing changed meanwhile
-        _keep_likenesses(work.job, steps)
+        do(work.job, watch)
         state, message = "done", "Done"
     except Cancelled as e:
         state, message = "cancelled", e.message
@@ -170,6 +162,24 @@ def run_work(work_id: int) -> None:
         Work.objects.filter(pk=work_id).update(
             state=state, message=message[:300], progress=1.0 if state == "done" else 0.0
         )
+
+
+@task()
+def run_work(work_id: int) -> None:
+    """Lay a job's stale steps (in the worker)."""
+    watched(work_id, _lay)
+
+
+def _lay(job: Job, watch: Watch) -> None:
+    while True:
+        steps = records(job)
+        note_results(job, steps)
+        pool().ask(
+            "run", job=job.pk, person="worker", limit=None, told=watch, stopped=watch.cancelled.is_set, steps=steps
+        )
+        if records(Job.objects.get(pk=job.pk)) == steps:
+            break  # nothing changed meanwhile
+    _keep_likenesses(job, steps)
 
 
 def _keep_likenesses(job: Job, steps: list[dict]) -> None:

@@ -3,6 +3,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { call } from '../../api/client'
 import type { Schemas } from '../../api/types'
+import { usePieces } from '../../pieces/pieces'
 import Bring from '../../shelf/Bring.vue'
 import { useDetails } from '../../state/details'
 import { whole } from '../../state/format'
@@ -26,13 +27,18 @@ watch(
   },
   { immediate: true },
 )
-const wants = ref<'' | 'more' | 'other'>('')
+const wants = ref<'' | 'more' | 'other' | 'pieces'>('')
+const pieces = usePieces()
+const ACTS = { more: 'Add to the job', other: 'Lay it in its place', pieces: 'Run the recipe on them' }
 const error = ref('')
 async function bring(scans: Record<string, unknown>[]) {
   error.value = ''
   const path = `/jobs/${j.job!.id}/scans`
   try {
-    if (wants.value === 'other') await call('POST', `${path}/${on.value!.id}/other`, scans[0])
+    if (wants.value === 'pieces') {
+      if (!(await pieces.bring(on.value!.id, scans))) return
+      shown.pieces = true
+    } else if (wants.value === 'other') await call('POST', `${path}/${on.value!.id}/other`, scans[0])
     else await call('POST', path, { scans })
     wants.value = ''
     await j.refresh()
@@ -65,7 +71,12 @@ const title = computed(() => (many.value ? `${captures.value.length} scans` : (o
       <dt class="text-soft">size</dt>
       <dd class="fig" data-figure="size">{{ line.size }}</dd>
       <dt class="text-soft">unit</dt>
-      <dd>{{ record.units }}</dd>
+      <dd>
+        {{ record.units }}
+        <button class="ml-1.5 underline" aria-label="Change unit or columns" @click="hand.takeBack(on)">
+          change
+        </button>
+      </dd>
       <template v-if="line.coloured"
         ><dt class="text-soft">colours</dt>
         <dd>its own</dd></template
@@ -74,8 +85,7 @@ const title = computed(() => (many.value ? `${captures.value.length} scans` : (o
       <dd class="fig truncate" :title="record.sha256">{{ record.sha256?.slice(0, 16) }}…</dd>
     </dl>
     <p v-if="on.says" class="note mt-2">{{ on.says }}</p>
-    <button class="btn mt-2.5 w-full" @click="hand.takeBack(on)">Change unit or columns</button>
-    <button class="btn mt-1.5 w-full" @click="shown.stage = 'Clean'">Next: clean the scan</button>
+    <button class="btn mt-2.5 w-full" @click="shown.stage = 'Clean'">Next: clean the scan</button>
     <button class="btn mt-1.5 w-full" @click="shown.stage = 'Frame'">
       Sound already: put the part on its axes
     </button>
@@ -86,13 +96,34 @@ const title = computed(() => (many.value ? `${captures.value.length} scans` : (o
       <button v-if="on && line.triangles" class="btn mt-1.5 w-full" @click="wants = 'other'">
         Put another scan in its place
       </button>
+      <template v-if="on && line.triangles">
+        <h3 class="mt-3">Other pieces of this part</h3>
+        <p v-if="!pieces.pieces.length" class="mt-1 text-soft">
+          The recipe runs on each: which sizes they share is the design, which differ is the wear.
+        </p>
+        <button
+          v-else
+          class="btn mt-1.5 w-full"
+          :class="{ 'btn-on': shown.pieces }"
+          @click="shown.pieces = !shown.pieces"
+        >
+          {{ shown.pieces ? 'Back to the view' : `Table of ${pieces.pieces.length} pieces` }}
+        </button>
+        <button class="btn mt-1.5 w-full" @click="wants = 'pieces'">
+          {{ pieces.pieces.length ? 'Bring in more pieces' : 'Bring in other pieces' }}
+        </button>
+      </template>
     </template>
     <template v-else>
       <p v-if="wants === 'other'" class="mb-2 text-soft">
         Another scan of the same part is laid onto {{ on?.name }}; every stone runs again on it, without a
         pick.
       </p>
-      <Bring small :action="wants === 'other' ? 'Lay it in its place' : 'Add to the job'" @ready="bring" />
+      <p v-if="wants === 'pieces'" class="mb-2 text-soft">
+        Scans of other pieces of the same part, each laid onto {{ on?.name }}; every stone runs on it by
+        itself.
+      </p>
+      <Bring small :action="ACTS[wants]" @ready="bring" />
       <button class="btn mt-1.5 w-full" @click="wants = ''">Leave it as it is</button>
     </template>
     <p v-if="error" class="note-bad mt-2" role="alert">{{ error }}</p>

@@ -12,7 +12,7 @@ from ..records import FileName, Place, Record, one_line
 from ..references import FileRef
 from ..step import Outcome, Step, Told, register
 
-__all__ = ["ScanStep", "TextColumns", "lacks_likeness", "scan_record", "told"]
+__all__ = ["ScanStep", "TextColumns", "lacks_likeness", "other_scan", "scan_record", "told"]
 
 if TYPE_CHECKING:
     from ...scan.mesh import PointCloud, TriMesh
@@ -34,6 +34,24 @@ def scan_record(sha256: str, file: str, units: str, layout: dict | None = None, 
 def lacks_likeness(record: dict) -> bool:
     """Whether a record is a scan's whose likeness is not known yet."""
     return record.get("kind") == "scan" and not record.get("likeness")
+
+
+def other_scan(steps: list[dict], step_id: str, fresh: dict) -> list[dict]:
+    """The recipe with another scan of the same part (``fresh``: its file's record) in a scan's place, laid onto it.
+
+    Raises `BadInput` where there is no such scan, or its likeness is not known.
+    """
+    old = next((s for s in steps if s["id"] == step_id and s["kind"] == "scan"), None)
+    if old is None:
+        raise BadInput("There is no such scan in this job any more; choose another.", field="scan")
+    if not old.get("likeness"):
+        raise BadInput(
+            "Another scan can be laid onto a mesh once that is read; this one is a cloud, or still being read.",
+            field="scans",
+        )
+    kept = {k: old[k] for k in ("id", "name")}
+    new = {**old, **fresh, **kept, "onto": old["likeness"]}  # where it lies it is as like as the first was
+    return [new if s is old else s for s in steps]
 
 
 class TextColumns(Record):
