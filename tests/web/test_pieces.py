@@ -82,6 +82,7 @@ def test_six_worn_hinges_through_one_recipe(server, page, tmp_path):
     smallest = offers.locator("option", has_text="the least worn is the smallest").get_attribute("value")
     assert float(smallest) == pytest.approx(H.bore, abs=0.1)
     table.get_by_role("button", name=re.compile("Lay the nominal of")).click()
+    table.get_by_role("button", name="Lay the nominal of 0").wait_for(timeout=60_000)
     room.settled()
     values = {v["name"]: v for v in room.job()["values"]}
     for name, size in (("leaf_outline.spacing_x", 22.0), ("leaf_outline.diameter", 6.5), ("lug.end", 24.0)):

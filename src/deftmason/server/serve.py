@@ -1,5 +1,5 @@
 """Start web server and worker together and keep them up; Ctrl+C stops both. ``python -m deftmason.server.serve [--port
-N] [--host A]``.
+N] [--host A] [--only web|worker] [--workers N]``.
 
 A worker that died is replaced. A web server that died, or that has not answered for a while, is too.
 """
@@ -18,6 +18,7 @@ import urllib.error
 import urllib.request
 
 from .guard import is_loopback
+from .machines import worker_command
 
 __all__ = ["Kept", "main"]
 
@@ -29,7 +30,6 @@ _SWEEP_EVERY = 3600.0  # seconds between two looks for what nobody needs any mor
 _SWEEP_FIRST = 20.0  # seconds after the start: it is not to be in the way of those who wait
 _STARTING = 60.0  # seconds a web server has until it answers first
 _QUICK = 5.0  # seconds: one that ends sooner has not run
-_LOOK_FOR_WORK = "0.5"  # seconds between two looks: an idle program uses next to nothing
 _MOST_QUICK = 4  # times in a row
 
 
@@ -95,39 +95,52 @@ def _taken(host: str, port: int) -> bool:
     return False
 
 
-def main() -> int:
+def _options() -> argparse.Namespace:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--host", default="127.0.0.1")
     parser.add_argument("--port", type=int, default=int(os.environ.get("DEFT_MASON_PORT", "8321")))
-    options = parser.parse_args()
-    shared = os.environ.get("DEFT_MASON_SHARED") == "1"
-    if not shared and not is_loopback(options.host):
-        print(
+    parser.add_argument(
+        "--only", choices=["web", "worker"], help="On this machine only the web server, or only workers."
+    )
+    parser.add_argument("--workers", type=int, default=1, help="Workers on this machine.")
+    return parser.parse_args()
+
+
+def _refused(options: argparse.Namespace) -> tuple[str, int] | None:
+    """Why the web server cannot be started as asked, and the exit status."""
+    if os.environ.get("DEFT_MASON_SHARED") != "1" and not is_loopback(options.host):
+        return (
             f"{options.host} is not a loopback address; in local use only 127.0.0.1 or ::1 are served. "
             "Set DEFT_MASON_SHARED=1 for accounts and other addresses.",
-            file=sys.stderr,
+            2,
         )
-        return 2
     if _taken(options.host, options.port):
-        print(
-            f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.",
-            file=sys.stderr,
-        )
-        return 1
-    from . import settings  # noqa: F401  says what is wrong with the data folder, if anything is
+        return f"Port {options.port} of {options.host} is taken; stop what uses it, or give another with --port.", 1
+    return None
+
+
+def main() -> int:
+    options = _options()
+    refused = None if options.only == "worker" else _refused(options)
+    if refused is not None:
+        print(refused[0], file=sys.stderr)
+        return refused[1]
+    from . import settings  # says what is wrong with the data folder, if anything is
 
     plain = {**os.environ, "DJANGO_SETTINGS_MODULE": "deftmason.server.settings"}
     env, python = {**plain, "DEFT_MASON_CHILD": "1"}, [sys.executable, "-m"]
     sweeping = [*python, "deftmason.server", "collect", "--quiet"]
     sweep, next_sweep = None, time.monotonic() + _SWEEP_FIRST
-    web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
-    worker = Kept(
-        [*python, "deftmason.server", "db_worker", "--interval", _LOOK_FOR_WORK, "--no-startup-delay", "--no-reload"],
-        env,
-    )
-    host = f"[{options.host}]" if ":" in options.host else options.host
-    pulse = _Pulse(f"http://{'127.0.0.1' if host == '0.0.0.0' else host}:{options.port}/api/session")
-    print(f"Deft Mason is at http://{host}:{options.port}/  (Ctrl+C stops it)", flush=True)
+    web, pulse = None, None
+    if options.only != "worker":
+        web = Kept([*python, "deftmason.server.web", f"--host={options.host}", f"--port={options.port}"], env)
+        host = f"[{options.host}]" if ":" in options.host else options.host
+        pulse = _Pulse(f"http://{'127.0.0.1' if host == '0.0.0.0' else host}:{options.port}/api/session")
+    working = [*python, "deftmason.server", *worker_command(settings.TASKS["default"]["BACKEND"])]
+    workers = [Kept(working, env) for _ in range(0 if options.only == "web" else max(options.workers, 1))]
+    kept = {"web server": [web] if web else [], "worker": workers}
+    where = f"Deft Mason is at http://{host}:{options.port}/" if web else f"{len(workers)} at work for Deft Mason"
+    print(f"{where}  (Ctrl+C stops it)", flush=True)
     stopping = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.set())
@@ -137,24 +150,24 @@ def main() -> int:
                 subprocess.Popen(sweeping, env=plain, start_new_session=True),
                 time.monotonic() + _SWEEP_EVERY,
             )
-        if pulse.lost(web):
+        if web and pulse and pulse.lost(web):
             print("The web server stopped answering; it is started again.", file=sys.stderr, flush=True)
             web.process.kill()
             web.process.wait()
-        if not web.look():
-            print("The web server ends as soon as it is started; see what it said above.", file=sys.stderr)
+        ended = next((what for what, some in kept.items() if not all([k.look() for k in some])), None)
+        if ended:
+            print(f"The {ended} ends as soon as it is started; see what it said above.", file=sys.stderr)
             break
-        if not worker.look():
-            print("The worker ends as soon as it is started; see what it said above.", file=sys.stderr)
-            break
-    pulse.ended.set()
-    for kept in (web, worker):
-        kept.stop()
-    for kept in (web, worker):
+    if pulse:
+        pulse.ended.set()
+    every = [k for some in kept.values() for k in some]
+    for k in every:
+        k.stop()
+    for k in every:
         try:
-            kept.process.wait(8)
+            k.process.wait(8)
         except subprocess.TimeoutExpired:
-            kept.process.kill()
+            k.process.kill()
     return 0 if stopping.is_set() else 1
 
 

@@ -9,6 +9,8 @@ import secrets
 import sys
 from pathlib import Path
 
+from .machines import database, queue_of, shared_store, task_backend
+
 ROOT = Path(__file__).resolve().parents[3]
 DATA = Path(os.environ.get("DEFT_MASON_DATA", ROOT / "data"))
 SHARED = os.environ.get("DEFT_MASON_SHARED", "") == "1"
@@ -56,6 +58,7 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "django_tasks",
     "django_tasks_db",
+    *(["django_rq", "django_tasks_rq"] if os.environ.get("REDIS_URL") else []),
     "axes",
     "deftmason.server.jobs",
 ]
@@ -85,19 +88,7 @@ WSGI_APPLICATION = "deftmason.server.wsgi.application"
 TEMPLATES = [
     {"BACKEND": "django.template.backends.django.DjangoTemplates", "DIRS": [], "APP_DIRS": True, "OPTIONS": {}}
 ]
-DATABASES = {
-    "default": {
-        "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATA / "mason.sqlite3",
-        "CONN_MAX_AGE": None,  # kept open, the database can be read on a disk that is full
-        "OPTIONS": {
-            "transaction_mode": "IMMEDIATE",
-            "timeout": 20,
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;",
-        },
-        "TEST": {"NAME": DATA / "test.sqlite3"},
-    }
-}
+DATABASES = {"default": database(DATA, os.environ.get("DATABASE_URL", ""))}
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
 TIME_ZONE = "UTC"
@@ -125,11 +116,14 @@ FILE_UPLOAD_MAX_MEMORY_SIZE = 1_000_000
 FILE_UPLOAD_TEMP_DIR = DATA / "tmp"
 FILE_UPLOAD_PERMISSIONS = 0o600
 MOST_UPLOAD_BYTES = int(os.environ.get("DEFT_MASON_MOST_UPLOAD", 2_000_000_000))
-TASKS = {
-    "default": {
-        "BACKEND": os.environ.get("DEFT_MASON_TASKS", "django_tasks_db.DatabaseBackend"),
-        "QUEUES": ["default"],
-    }
+REDIS_URL = os.environ.get("REDIS_URL", "")
+TASKS = {"default": {"BACKEND": task_backend(REDIS_URL), "QUEUES": ["default"]}}
+RQ_QUEUES = queue_of(REDIS_URL)
+_STORE = shared_store(os.environ.get("DEFT_MASON_STORE", ""))
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage", "OPTIONS": {"location": str(DATA)}},
+    "staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"},
+    **({"shared": _STORE} if _STORE else {}),
 }
 CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
 # Shared use goes through HTTPS; DEFT_MASON_PLAIN_HTTP=1 where the network itself is trusted.

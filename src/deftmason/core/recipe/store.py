@@ -73,7 +73,7 @@ class ResultStore:
         with self._lock:
             known = self._hot.get(("record", key))
         if known is not None and not os.path.exists(self.path(key, "record.json")):
-            self.forget(key)  # its files were collected while no job named it; it is made again
+            self._drop(key)  # its files were collected while no job named it; it is made again
             known = None
         found = known or self._read_record(key)
         if (
@@ -110,6 +110,9 @@ class ResultStore:
 
     def forget(self, key: str) -> None:
         """Drop a result, so that it is computed again."""
+        self._drop(key)
+
+    def _drop(self, key: str) -> None:
         shutil.rmtree(self.path(key), ignore_errors=True)
         with self._lock:
             for kind in ("record", "outcome"):

@@ -21,6 +21,7 @@ from deftmason.core.recipe.store import sync_folder
 
 from ..engines.desk import blob_file
 from .models import Blob
+from .sharing import sharing
 
 __all__ = ["Sent", "blob_path", "drop", "keep", "receive", "room_for"]
 
@@ -88,4 +89,7 @@ def keep(sent: Sent) -> Blob:
         os.replace(sent.path, final)
     drop(sent)
     sync_folder(folder)
+    shared = sharing()
+    if shared is not None:
+        shared.put_file(sent.sha256)
     return Blob.objects.get_or_create(sha256=sent.sha256, defaults={"size": sent.size})[0]

@@ -10,11 +10,12 @@ import tempfile
 import time
 from pathlib import Path
 
-from django.db import transaction
+from django.db import connection, transaction
 
 from deftmason.core.recipe.parse import files_of
 
 from .models import Blob, Edit, Job, Piece, Proof, Result, Step, Upload
+from .sharing import sharing
 
 __all__ = ["FRESH", "UNUSED", "collect"]
 
@@ -25,6 +26,7 @@ UNUSED = 86400.0  # seconds an upload that no job uses is kept for its sender
 def collect(data: Path, fresh: float, unused: float) -> int:
     """Bytes freed. Nothing is removed that a row names, or that was written less than ``fresh`` seconds ago."""
     with transaction.atomic():  # nobody writes a row meanwhile
+        _alone()
         used = {f for r in Step.objects.values_list("record", flat=True) for f in files_of(r)}
         for before, after in Edit.objects.values_list("before", "after").iterator(chunk_size=50):
             used |= {f for r in [*before, *after] for f in files_of(r)}
@@ -50,7 +52,18 @@ def collect(data: Path, fresh: float, unused: float) -> int:
         for k, path in enumerate(gone):
             with contextlib.suppress(FileNotFoundError):
                 path.rename(out / str(k))
+    shared = sharing()
+    if shared is not None:
+        shared.collect(kept, keys, fresh)
     return _removed(out)
+
+
+def _alone() -> None:
+    """Until the transaction ends nobody else names a file; SQLite's own transactions see to that already."""
+    if connection.vendor == "postgresql":
+        with connection.cursor() as c:
+            tables = ", ".join(m._meta.db_table for m in (Blob, Upload, Step, Edit, Piece, Result, Proof))
+            c.execute(f"LOCK TABLE {tables} IN EXCLUSIVE MODE")
 
 
 def _older(folder: Path, pattern: str, fresh: float) -> list[Path]:

@@ -14,9 +14,12 @@ from typing import Any
 from django.conf import settings
 from django.http import HttpRequest
 
+from deftmason.core.recipe.records import is_checksum
+
 from ..engines.places import buffer_path, file_path, picture_path
 from ..engines.pool import Busy, Pool
 from .access import person_of
+from .sharing import Sharing, sharing
 
 __all__ = ["ask", "made_buffer", "made_picture", "made_file", "pool"]
 
@@ -30,9 +33,26 @@ _waiting: Counter[str] = Counter()
 _lock = threading.Lock()
 
 
+class _SharedPool(Pool):
+    """Engines on a machine that shares files and results: what they need is fetched first, what they gave is shared."""
+
+    def __init__(self, folder: str, shared: Sharing):
+        super().__init__(folder)
+        self.shared = shared
+
+    def ask(self, asked_for: str, /, **arguments: Any) -> Any:
+        steps = arguments.get("steps") or []
+        self.shared.bring(steps, [v for v in arguments.values() if is_checksum(v)])
+        answer = super().ask(asked_for, **arguments)
+        if asked_for == "run":
+            self.shared.put(steps)
+        return answer
+
+
 @functools.cache
 def pool() -> Pool:
-    return Pool(str(settings.DATA))
+    shared = sharing()
+    return Pool(str(settings.DATA)) if shared is None else _SharedPool(str(settings.DATA), shared)
 
 
 @contextmanager

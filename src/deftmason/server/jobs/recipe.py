@@ -23,6 +23,7 @@ from deftmason.core.recipe.store import ResultStore
 
 from ..engines.desk import Desk
 from .models import Edit, Job, Result, Step, Upload
+from .sharing import SharedResults, sharing
 
 __all__ = [
     "Conflict",
@@ -40,6 +41,7 @@ __all__ = [
 ]
 
 _MOST_EDITS = 300
+_HOT = 2000  # results whose records are kept at hand
 Records = list[dict]
 
 
@@ -57,7 +59,11 @@ class Conflict(MasonError):
 @functools.cache
 def desk() -> Desk:
     """This process's window on the results: it reads records of them and computes nothing."""
-    return Desk(str(settings.DATA), 2000)
+    out = Desk(str(settings.DATA), _HOT)
+    shared = sharing()
+    if shared is not None:
+        out.store = SharedResults(shared, _HOT)
+    return out
 
 
 def store() -> ResultStore:

@@ -1,0 +1,129 @@
+"""The same work on several machines: workers through a real Redis, one killed mid-task; a database, files and results
+that machines with folders of their own share.
+"""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from deftmason.core.scan.files import write_scan
+
+from ..core.test_scan import torus_mesh
+from ..hostile.people import Person
+from ..served import Server
+from ..services import postgres, redis, s3
+
+
+def worker(folder, **env):
+    """A worker of a machine whose own folder this is."""
+    folder.mkdir(exist_ok=True)
+    return subprocess.Popen(
+        [sys.executable, "-m", "deftmason.server.serve", "--only", "worker"],
+        env={**os.environ, "DEFT_MASON_DATA": str(folder), **env},
+        stdout=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+
+
+def children(pid):
+    rows = subprocess.run(["ps", "-eo", "pid,ppid"], capture_output=True, text=True).stdout.splitlines()[1:]
+    mine = [int(r.split()[0]) for r in rows if int(r.split()[1]) == pid]
+    return mine + [c for p in mine for c in children(p)]
+
+
+def ended(process):
+    """Pull the plug of a worker and all it started."""
+    for pid in [process.pid, *children(process.pid)]:
+        os.kill(pid, signal.SIGKILL)
+    process.wait(10)
+
+
+def waited(what, seconds=60.0):
+    until = time.monotonic() + seconds
+    while not (found := what()):
+        assert time.monotonic() < until, "it did not come"
+        time.sleep(0.1)
+    return found
+
+
+@pytest.fixture
+def scan(tmp_path):
+    mesh = torus_mesh(nu=700, nv=320)
+    write_scan(str(tmp_path / "ring.ply"), mesh)
+    return tmp_path / "ring.ply"
+
+
+def smoothed(person, job, rounds):
+    """Lay a step that takes a while."""
+    step = {"kind": "smooth", "name": f"Calm {rounds}", "scan": "scan", "strength": 0.5 + rounds / 100}
+    return person.call("POST", f"/jobs/{job}/stones", {"step": step})
+
+
+def test_two_workers_on_redis_and_one_is_killed_in_the_middle(tmp_path, scan):
+    with redis() as queue:
+        server = Server(tmp_path / "web", REDIS_URL=queue)
+        server.folder.mkdir()
+        server.manage("migrate")
+        server.start(only="web")
+        workers = [worker(server.folder, REDIS_URL=queue) for _ in range(2)]
+        try:
+            person = Person(server.url)
+            upload = person.upload(scan)
+            job = person.call("POST", "/jobs", {"name": "Ring", "scans": [{"upload": upload["upload"]}]})["id"]
+            waited(lambda: person.stones(job)["scan"]["status"] == "sound")
+            smoothed(person, job, 1)
+            task = waited(lambda: next((t for t in person.tasks(job) if t["state"] == "running"), None))
+            # Whichever works on it now has an engine under it that uses the processor.
+            busy = max(workers, key=lambda w: sum(_ticks(c) for c in children(w.pid)))
+            ended(busy)
+            waited(lambda: next(t for t in person.tasks(job) if t["id"] == task["id"])["state"] == "failed")
+            failed = next(t for t in person.tasks(job) if t["id"] == task["id"])
+            assert "The worker stopped while this ran; try again." in failed["message"]
+            person.call("POST", f"/jobs/{job}/tasks/retry")
+            waited(lambda: all(s["status"] == "sound" for s in person.stones(job).values()))
+            assert person.tasks(job)[0]["state"] == "done"
+        finally:
+            for w in workers:
+                if w.poll() is None:
+                    ended(w)
+            server.stop()
+
+
+def _ticks(pid):
+    try:
+        with open(f"/proc/{pid}/stat") as f:
+            words = f.read().rsplit(")", 1)[1].split()
+        return int(words[11]) + int(words[12])
+    except OSError:
+        return 0
+
+
+def test_machines_with_folders_of_their_own_share_files_and_results(tmp_path, scan):
+    """A web server here and a worker there: PostgreSQL, Redis and a bucket are all they have in common."""
+    with redis() as queue, postgres() as database, s3("mason-tests") as bucket:
+        env = {"REDIS_URL": queue, "DATABASE_URL": database, **bucket}
+        server = Server(tmp_path / "here", **env)
+        server.folder.mkdir()
+        server.manage("migrate")
+        server.start(only="web")
+        there = worker(tmp_path / "there", **env)
+        try:
+            person = Person(server.url)
+            upload = person.upload(scan)
+            job = person.call("POST", "/jobs", {"name": "Ring", "scans": [{"upload": upload["upload"]}]})["id"]
+            waited(lambda: person.stones(job)["scan"]["status"] == "sound")
+            smoothed(person, job, 2)
+            stones = waited(lambda: all(s["status"] == "sound" for s in (x := person.stones(job)).values()) and x)
+            key = next(s["key"] for s in stones.values() if s["kind"] == "smooth")
+            path = f"results/{key[:2]}/{key}/record.json"
+            assert (tmp_path / "there" / path).exists()  # made there
+            assert (tmp_path / "here" / path).exists()  # and fetched
+            shown = person.bytes(f"/jobs/{job}/results/{key}/scan.bin")
+            assert len(shown) > 10_000
+        finally:
+            ended(there)
+            server.stop()
