@@ -26,9 +26,9 @@ class Server:
     def manage(self, *args):
         subprocess.run([sys.executable, "-m", "deftmason.server", *args], env=self.env, check=True, capture_output=True)
 
-    def start(self):
+    def start(self, *options):
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "deftmason.server.serve", "--port", str(self.port)],
+            [sys.executable, "-m", "deftmason.server.serve", "--port", str(self.port), *options],
             env=self.env,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,

@@ -667,6 +667,38 @@ def draft(
     raise typer.Exit(code)
 
 
+@app.command()
+def backup(
+    out: Annotated[str, typer.Option("--out", help="The file to write (.tar).")],
+    data: Annotated[str, typer.Option("--data", help="The data folder, in use or not.")] = "data",
+    results: Annotated[
+        bool, typer.Option("--results/--without-results", help="Results too; without, they are worked out again.")
+    ] = True,
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Copy a running data folder into one file, as of one moment."""
+    from .keeping import back_up
+
+    _writable(out)
+    answer = back_up(data, out, results, _bar(progress))
+    _print(answer, as_json, [f"{answer['files']:,} files, {answer['bytes'] / 1e6:,.1f} MB"])
+
+
+@app.command()
+def restore(
+    file: str,
+    data: Annotated[str, typer.Option("--data", help="The data folder to make; it must not be there yet.")],
+    progress: Annotated[bool, typer.Option("--progress", help="Show progress.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Make a data folder of a backup again; every file is looked at."""
+    from .keeping import restore as made_again
+
+    answer = made_again(file, data, _bar(progress))
+    _print(answer, as_json, [f"{answer['files']:,} files put back"])
+
+
 def run() -> None:
     """The console command: exit statuses and one-line errors by the contract."""
     in_a_child()

@@ -105,7 +105,7 @@ class Sharing:
 
     def bring_result(self, key: str) -> bool:
         """Fetch a result that does not lie here; whether it does now."""
-        final = self.results.path(key)
+        final = self.results.path(key).rstrip("/")
         if os.path.exists(os.path.join(final, "record.json")):
             return True
         if time.monotonic() < self._lacking.get(key, 0.0):
