@@ -9,6 +9,7 @@ import App from './App.vue'
 import { vTyping } from './bench/typing'
 import { KINDS, STAGES } from './kinds/all'
 import { register } from './kinds/registry'
+import Service from './shelf/Service.vue'
 import Shelf from './shelf/Shelf.vue'
 import JobRoom from './shell/JobRoom.vue'
 
@@ -18,6 +19,7 @@ const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: Shelf },
+    { path: '/service', component: Service },
     { path: '/jobs/:id(\\d+)', component: JobRoom, props: (r) => ({ id: Number(r.params.id) }) },
     { path: '/:rest(.*)', redirect: '/' },
   ],

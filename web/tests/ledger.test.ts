@@ -14,6 +14,7 @@ const value = (name: string, step: string, more: Partial<ValueLine> = {}): Value
   cost: null,
   fixed: false,
   given: false,
+  reading: null,
   formula: null,
   used_by: [],
   ...more,

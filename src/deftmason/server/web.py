@@ -64,7 +64,7 @@ class Head(HTTPRequestParser):
         if not self.content_length:
             return None
         upload = self.path == _UPLOADS
-        if upload and settings.SHARED and not _logged_in(self.headers.get("COOKIE", "")):
+        if upload and settings.SHARED and not _known(self.headers):
             return _Refusal(401, "Unauthorized", "http", "Log in first.")
         if self.content_length > (
             settings.MOST_UPLOAD_BYTES + 100_000 if upload else settings.DATA_UPLOAD_MAX_MEMORY_SIZE
@@ -79,6 +79,20 @@ class Head(HTTPRequestParser):
             )
             return _Refusal(507, "Insufficient Storage", "no_room", message)
         return None
+
+
+def _known(headers: dict[str, str]) -> bool:
+    """Whether a head names somebody: by a session, or by a script's token."""
+    from django.db import connection
+
+    from .jobs.tokens import known_token
+
+    if "AUTHORIZATION" not in headers:
+        return _logged_in(headers.get("COOKIE", ""))
+    try:
+        return known_token(headers["AUTHORIZATION"]) is not None
+    finally:
+        connection.close()
 
 
 def _logged_in(cookies: str) -> bool:

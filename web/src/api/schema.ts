@@ -1301,6 +1301,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/values/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Value
+         * @description Enter a hand reading against a value: it is chosen, and overrules the scan, where the value may be chosen.
+         */
+        post: operations["deftmason_server_jobs_stones_read_value"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/values/{name}": {
         parameters: {
             query?: never;
@@ -1375,6 +1395,50 @@ export interface paths {
         post: operations["deftmason_server_jobs_accounts_log_in"];
         /** Log Out */
         delete: operations["deftmason_server_jobs_accounts_log_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tokens
+         * @description One's own tokens, the newest first.
+         */
+        get: operations["deftmason_server_jobs_tokens_tokens"];
+        put?: never;
+        /**
+         * Make
+         * @description A new token; what a script sends is told this once.
+         */
+        post: operations["deftmason_server_jobs_tokens_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take Back
+         * @description Take a token back: what uses it is refused from now on.
+         */
+        delete: operations["deftmason_server_jobs_tokens_take_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1503,6 +1567,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -1636,6 +1707,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -1791,6 +1869,13 @@ export interface components {
                 number,
                 number
             ][];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -2022,6 +2107,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -2256,6 +2348,13 @@ export interface components {
              */
             reach: number;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Rules
              * @description What must hold.
              */
@@ -2399,6 +2498,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Tools
              * @description The bodies it is done with.
              */
@@ -2455,6 +2561,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scans
              * @description The clouds, best first.
@@ -2585,6 +2698,13 @@ export interface components {
              */
             of: string[];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -2689,6 +2809,13 @@ export interface components {
                 number,
                 number
             ][];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -2845,6 +2972,13 @@ export interface components {
              */
             other_sketch: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan that is cut.
              * @default null
@@ -2995,6 +3129,13 @@ export interface components {
             /** @description Of its corners, mm. */
             radius: components["schemas"]["Chosen"];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Runs
              * @description Smooth in space, smooth along the scan, or straight with rounded corners.
              * @default smooth
@@ -3121,6 +3262,13 @@ export interface components {
              */
             on: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -3193,6 +3341,13 @@ export interface components {
              * @default null
              */
             radius: number | null;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it is read from.
@@ -3321,6 +3476,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -3664,6 +3826,13 @@ export interface components {
              */
             places: components["schemas"]["HolePlace"][];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan they are read from.
              */
@@ -3850,6 +4019,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan that faces are picked on.
              */
@@ -4013,6 +4189,13 @@ export interface components {
             /** @description Radius in mm; none: as the scan says. */
             radius: components["schemas"]["Chosen"];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan the radius is read from.
              */
@@ -4144,6 +4327,13 @@ export interface components {
              */
             origin: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Second
              * @description Datum that stops the part turning.
              * @default null
@@ -4247,6 +4437,36 @@ export interface components {
             within?: number | null;
         };
         /**
+         * HandReading
+         * @description A reading of an instrument: its value and the smallest step it shows, mm or degrees as the value it is of.
+         */
+        HandReading: {
+            /**
+             * Instrument
+             * @description What it was read with.
+             * @default caliper
+             * @enum {string}
+             */
+            instrument: "caliper" | "micrometer" | "depth gauge" | "radius gauge" | "thread gauge" | "protractor";
+            /**
+             * Note
+             * @description How or where it was taken.
+             * @default
+             */
+            note: string;
+            /**
+             * Resolution
+             * @description The smallest step it shows.
+             * @default 0.02
+             */
+            resolution: number;
+            /**
+             * Value
+             * @description What it showed.
+             */
+            value: number;
+        };
+        /**
          * HealStep
          * @description Faces taken off a body, those around them grown until they meet.
          */
@@ -4288,6 +4508,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -4420,6 +4647,13 @@ export interface components {
             pins: components["schemas"]["PinRecord"][];
             /** @description From one ridge to the next, mm. */
             pitch: components["schemas"]["Chosen"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description Radius of the root at its begin, mm. */
             root: components["schemas"]["Chosen"];
             /** @description Radius of the root at its end, mm. */
@@ -4622,6 +4856,13 @@ export interface components {
                 number
             ][];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Rework
              * @description How far from the rim scan vertices may be drawn smooth, mm; 0 leaves all as they are.
              * @default 0
@@ -4702,6 +4943,13 @@ export interface components {
              * @description Faces that are left open, by name.
              */
             open_faces: string[];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description Of the walls, mm. */
             thickness: components["schemas"]["Chosen"];
             /**
@@ -4933,6 +5181,13 @@ export interface components {
              */
             on: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -5000,6 +5255,7 @@ export interface components {
             measured: number | null;
             /** Name */
             name: string;
+            reading: components["schemas"]["ReadingLine"] | null;
             /** Source */
             source: string;
             /** Step */
@@ -5142,6 +5398,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Result
              * @description A solid of closed sections, or a surface.
@@ -5431,6 +5694,13 @@ export interface components {
              */
             placement: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scans
              * @description The scans; the first is where the others come to.
              */
@@ -5509,10 +5779,19 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Second
              * @description To this datum.
              */
             second: string;
+            /** @description The distance that is taken for true, mm; none: as measured. */
+            taken: components["schemas"]["Chosen"];
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -5654,6 +5933,13 @@ export interface components {
              */
             placement: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Resolution
              * @description Edge length of the mesh, mm; none: the scans' spacing.
              * @default null
@@ -5739,6 +6025,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it is found on.
@@ -5865,6 +6158,13 @@ export interface components {
              */
             on: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -5924,6 +6224,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Sha256
              * @description Checksum of the original file.
@@ -6037,6 +6344,13 @@ export interface components {
              * @default null
              */
             on: string | null;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description How far along the axis, mm. */
             step: components["schemas"]["Chosen"];
             /** @description How far about it, degrees. */
@@ -6063,6 +6377,11 @@ export interface components {
             /** After */
             after: string;
         };
+        /** Named */
+        Named: {
+            /** Name */
+            name: string;
+        };
         /**
          * NetRegionTold
          * @description A region of the net: its ``corners``, a ``place`` inside it in the scan's coordinates, whether it is filled.
@@ -6088,6 +6407,22 @@ export interface components {
             name: string;
             /** Step */
             step: string;
+        };
+        /**
+         * NewToken
+         * @description ``token`` is told this once.
+         */
+        NewToken: {
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Token */
+            token: string;
+            /** Used */
+            used: string | null;
         };
         /**
          * NoiseStep
@@ -6121,6 +6456,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -6237,6 +6579,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -6469,6 +6818,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan they are fitted to.
@@ -7043,6 +7399,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Runs
              * @description Straight on as it ends, or on as it bends.
              * @default straight
@@ -7067,6 +7430,49 @@ export interface components {
              * @default 1
              */
             version: number;
+        };
+        /**
+         * ReadingChange
+         * @description What was read by hand of a value; none: the reading is taken out again.
+         */
+        ReadingChange: {
+            /** Name */
+            name: string;
+            reading?: components["schemas"]["HandReading"] | null;
+        };
+        /**
+         * ReadingLine
+         * @description A hand reading beside the scan; ``apart``: they differ by more than both allow.
+         */
+        ReadingLine: {
+            /** Apart */
+            apart: boolean;
+            /**
+             * Instrument
+             * @description What it was read with.
+             * @default caliper
+             * @enum {string}
+             */
+            instrument: "caliper" | "micrometer" | "depth gauge" | "radius gauge" | "thread gauge" | "protractor";
+            /**
+             * Note
+             * @description How or where it was taken.
+             * @default
+             */
+            note: string;
+            /**
+             * Resolution
+             * @description The smallest step it shows.
+             * @default 0.02
+             */
+            resolution: number;
+            /** Says */
+            says: string;
+            /**
+             * Value
+             * @description What it showed.
+             */
+            value: number;
         };
         /** ReadingTold */
         ReadingTold: {
@@ -7168,6 +7574,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan it works on.
              */
@@ -7267,6 +7680,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -7388,6 +7808,13 @@ export interface components {
              * @default null
              */
             on: string | null;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description From one row to the next, mm. */
             row_step: components["schemas"]["Chosen"];
             /**
@@ -7506,6 +7933,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Sketch
              * @description The sketch that holds the profile.
@@ -7761,6 +8195,13 @@ export interface components {
                 number
             ][];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Sha256
              * @description Checksum of the original file.
              */
@@ -7883,6 +8324,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Show
              * @description Whether edges are drawn by how faces meet, or combs by how they bend.
@@ -8022,6 +8470,13 @@ export interface components {
              */
             reach: number | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan that is cut.
              */
@@ -8150,6 +8605,13 @@ export interface components {
              */
             reach: number | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -8277,6 +8739,13 @@ export interface components {
              * @default 5
              */
             reach: number;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it is fitted to.
@@ -8636,6 +9105,13 @@ export interface components {
              */
             projected: components["schemas"]["ProjectedRecord"][];
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Relations
              * @description Relations held.
              */
@@ -8799,6 +9275,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan it works on.
              */
@@ -8931,6 +9414,13 @@ export interface components {
             place_z: number;
             /** @description Of a cylinder, cone, ball or ring, mm; none: as the datum says. */
             radius: components["schemas"]["Chosen"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Shape
              * @description What it is.
@@ -9112,6 +9602,13 @@ export interface components {
             others: string[];
             /** @description Rims so far apart are closed, mm. */
             reach: components["schemas"]["Chosen"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -9430,6 +9927,13 @@ export interface components {
              */
             patches: number;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Scan
              * @description The scan it is fitted to.
              */
@@ -9610,6 +10114,13 @@ export interface components {
              */
             path: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Result
              * @description A solid of a closed profile, or a surface of any.
              * @default solid
@@ -9772,6 +10283,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description How thick, mm; less than 0: to the other side. */
             thickness: components["schemas"]["Chosen"];
             /**
@@ -9826,6 +10344,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -9934,6 +10459,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /** @description Width of the ridge's tip, or the groove's bottom, along the axis, mm; none: as the scan says. */
             tip: components["schemas"]["Chosen"];
             /**
@@ -10044,6 +10576,17 @@ export interface components {
             reach: number;
             /** Rms */
             rms: number | null;
+        };
+        /** TokenLine */
+        TokenLine: {
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Used */
+            used: string | null;
         };
         /**
          * Told
@@ -10215,6 +10758,13 @@ export interface components {
              */
             name: string;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Resolution
              * @description Edge length of the mesh, mm; none: from the points' pitch and the accuracy.
              * @default null
@@ -10346,6 +10896,13 @@ export interface components {
              */
             on: string | null;
             /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
              * Value Names
              * @description What people call its values, by their own names.
              */
@@ -10426,6 +10983,13 @@ export interface components {
              * @description A place on it; or where it does not show itself: one end, places it goes by, the other end.
              */
             places: components["schemas"]["Pick"][];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Rounded
              * @description The bend table in round numbers, as near as the scan allows.
@@ -10573,6 +11137,7 @@ export interface components {
             measured: number | null;
             /** Name */
             name: string;
+            reading: components["schemas"]["ReadingLine"] | null;
             /** Source */
             source: string;
             /** Step */
@@ -10669,6 +11234,13 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan it works on.
@@ -10810,6 +11382,13 @@ export interface components {
              * @default null
              */
             noise: number | null;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
             /**
              * Scan
              * @description The scan they are read on.
@@ -12650,6 +13229,32 @@ export interface operations {
             };
         };
     };
+    deftmason_server_jobs_stones_read_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_stones_suggestions: {
         parameters: {
             query?: never;
@@ -12781,6 +13386,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Who"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_tokens_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenLine"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_tokens_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Named"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_tokens_take_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenLine"][];
                 };
             };
         };

@@ -5,9 +5,10 @@
  */
 import { Popover, PopoverButton, PopoverPanel } from '@headlessui/vue'
 import { computed, ref } from 'vue'
-import type { Suggestion } from '../api/types'
+import type { Schemas, Suggestion } from '../api/types'
 import { mm, pm, short, signed, typed } from '../state/format'
 import { useShown } from '../state/shown'
+import HandReading from './HandReading.vue'
 
 const props = defineProps<{
   label: string
@@ -19,11 +20,18 @@ const props = defineProps<{
   cost?: number | null
   fixed?: boolean
   formula?: string | null
+  reading?: Schemas['ReadingLine'] | null
+  /** Whether a reading taken by hand may be entered against it. */
+  readable?: boolean
   /** The numbers one may want; asked for when it is opened where they are not given. */
   suggestions?: Suggestion[]
   suggest?: () => Promise<Suggestion[]>
 }>()
-const emit = defineEmits<{ choose: [value: number, source: string] }>()
+const emit = defineEmits<{
+  choose: [value: number, source: string]
+  read: [reading: Schemas['HandReading'] | null]
+}>()
+const byHand = ref(false)
 const shown = useShown()
 const text = ref('')
 const fetched = ref<Suggestion[]>([])
@@ -48,6 +56,11 @@ function choose(value: number, source: string, close: () => void) {
   emit('choose', value, source)
   close()
 }
+function read(reading: Schemas['HandReading'] | null, close: () => void) {
+  byHand.value = false
+  emit('read', reading)
+  close()
+}
 function take(close: () => void) {
   const v = typed(text.value)
   if (v !== null) choose(v * (inches.value ? 25.4 : 1), 'typed', close)
@@ -60,6 +73,9 @@ function take(close: () => void) {
     <span class="min-w-0 flex-1">
       <span class="fig block whitespace-nowrap text-soft">{{ measures }}</span>
       <span class="block truncate text-[11px] text-soft">{{ says }}</span>
+      <span v-if="reading" class="block text-[11px]" :class="reading.apart ? 'text-rust' : 'text-soft'">{{
+        reading.says
+      }}</span>
     </span>
     <span v-if="fixed" class="fig font-medium">{{ figure(chosen) }}</span>
     <Popover v-else v-slot="{ close }" class="relative">
@@ -94,6 +110,19 @@ function take(close: () => void) {
           />
           <button class="btn !px-2">Choose</button>
         </form>
+        <template v-if="readable">
+          <button v-if="!byHand && !reading" class="mt-1.5 underline" @click="byHand = true">
+            Read by hand
+          </button>
+          <HandReading
+            v-else
+            class="mt-2 border-t border-rule pt-2"
+            :label="label"
+            :unit="unit"
+            :reading="reading ?? null"
+            @read="(r) => read(r, close)"
+          />
+        </template>
       </PopoverPanel>
     </Popover>
   </div>

@@ -50,7 +50,9 @@ const suggest = (name: string) =>
         :key="v.name"
         v-bind="v"
         :suggest="() => suggest(v.name)"
+        readable
         @choose="(x, source) => j.choose(v.name, x, source)"
+        @read="(reading) => j.act('POST', '/values/reading', { name: v.name, reading })"
       />
     </div>
   </section>

@@ -1,6 +1,9 @@
 <script setup lang="ts">
 /** One value: what the scan says, what was chosen and why, what gives it, what uses it. */
+import { Ruler } from 'lucide-vue-next'
 import { computed, nextTick, ref } from 'vue'
+import type { Schemas } from '../api/types'
+import HandReading from '../bench/HandReading.vue'
 import { mm, pm, short, signed, typed } from '../state/format'
 import { useJob } from '../state/job'
 import { useShown } from '../state/shown'
@@ -64,8 +67,15 @@ const sources = computed(() =>
       ['typed', 'hand reading', 'standard'].includes(s),
   ),
 )
+/** A reading is entered in a panel of its own beside the row. */
+const reads = ref(false)
+function read(reading: Schemas['HandReading'] | null) {
+  reads.value = false
+  j.act('POST', '/values/reading', { name: props.row.name, reading })
+}
 function source(e: Event) {
   const s = (e.target as HTMLSelectElement).value
+  if (s === 'hand reading') return void (reads.value = true)
   const { name, chosen } = props.row
   j.act('POST', '/values', s === 'scan' ? { name } : { name, value: chosen, source: s })
 }
@@ -117,9 +127,12 @@ function source(e: Event) {
       </button>
     </td>
     <td class="fig whitespace-nowrap text-right text-soft">
-      <template v-if="row.measured !== null"
+      <span
+        v-if="row.measured !== null"
+        :class="{ 'line-through': row.reading?.apart && row.source === 'hand reading' }"
+        :title="row.reading?.says"
         >{{ mm(row.measured, 3, inches) }}{{ degree }}
-        {{ pm(row.uncertainty === null ? null : row.uncertainty / scale) }}</template
+        {{ pm(row.uncertainty === null ? null : row.uncertainty / scale) }}</span
       >
     </td>
     <td class="whitespace-nowrap text-right">
@@ -144,7 +157,7 @@ function source(e: Event) {
         {{ figure(row.chosen) }}{{ degree }}
       </button>
     </td>
-    <td class="max-w-[150px]">
+    <td class="relative max-w-[150px] whitespace-nowrap">
       <span v-if="row.formula" class="fig block truncate" :title="row.formula">= {{ row.formula }}</span>
       <span v-else-if="row.fixed" class="text-soft">measured</span>
       <select
@@ -156,6 +169,23 @@ function source(e: Event) {
       >
         <option v-for="[s, words] in sources" :key="s" :value="s">{{ words }}</option>
       </select>
+      <button
+        class="ml-1 align-middle"
+        :class="row.reading ? (row.reading.apart ? 'text-rust' : 'text-moss') : 'text-rule hover:text-ink'"
+        :title="row.reading?.says ?? 'Read by hand'"
+        :aria-label="`Hand reading of ${row.name}${row.reading ? `: ${row.reading.says}` : ''}`"
+        @click="reads = !reads"
+      >
+        <Ruler :size="13" />
+      </button>
+      <div
+        v-if="reads"
+        class="absolute right-0 top-6 z-20 w-60 rounded-sm border border-ink bg-sheet p-2"
+        @keydown.esc.stop="reads = false"
+      >
+        <HandReading :label="row.name" :unit="row.unit" :reading="row.reading" @read="read" />
+        <button class="mt-1.5 underline" @click="reads = false">Leave it</button>
+      </div>
     </td>
     <td class="fig text-right text-soft">{{ row.cost === null ? '' : signed(row.cost / scale) }}</td>
     <td v-if="solve.found" class="fig whitespace-nowrap text-right">

@@ -71,7 +71,8 @@ async function remove(job: JobCard) {
     <header class="flex h-12 shrink-0 items-center gap-3 border-b border-rule bg-sheet px-4">
       <Mark />
       <h1 class="text-[15px] font-semibold">Deft Mason</h1>
-      <span class="text-soft">Jobs</span>
+      <span class="flex-1 text-soft">Jobs</span>
+      <RouterLink class="text-soft hover:text-ink" to="/service">For scripts</RouterLink>
     </header>
     <main class="shelf-page flex-1 overflow-y-auto px-6 py-7">
       <section aria-label="Jobs">

@@ -7,10 +7,22 @@ from collections.abc import Iterator
 
 from ..errors import BadInput
 from .formulas import FORMULA, RESERVED, Formula, Use, kept_path, put, reached, reworded, words_of
+from .readings import BY_HAND, HandReading
 from .replay import Ran
 from .step import Value
 
-__all__ = ["SOLVED", "Line", "formula_shown", "formula_set", "ledger", "named", "set_value", "slug", "used_by"]
+__all__ = [
+    "SOLVED",
+    "Line",
+    "formula_shown",
+    "formula_set",
+    "ledger",
+    "named",
+    "read_by_hand",
+    "set_value",
+    "slug",
+    "used_by",
+]
 
 #: The source of a number that was moved together with others against the whole scan.
 SOLVED = "solved"
@@ -53,6 +65,20 @@ def set_value(steps: list[dict], step_id: str, path: list, number: float | None,
     Raises `BadArgument` for values that are only measured.
     """
     put(_of(steps, step_id), path, number, source)
+
+
+def read_by_hand(steps: list[dict], line: Line, reading: HandReading | None) -> None:
+    """Write down what was read by hand of a value, in place, and choose it where it may be chosen; None: take the
+    reading out again.
+    """
+    _, r, v = line
+    step = _of(steps, r.step.id)
+    kept = {k: x for k, x in (step.get("readings") or {}).items() if k != v.name}
+    step["readings"] = kept | ({v.name: reading.model_dump(mode="json")} if reading else {})
+    if reading is not None and v.path:
+        put(step, v.path, reading.value, BY_HAND)
+    elif v.path and v.source == BY_HAND:
+        put(step, v.path, None if v.measured is not None else v.chosen, "scan" if v.measured is not None else "typed")
 
 
 def named(steps: list[dict], lines: list[Line], name: str, given: str) -> list[dict]:

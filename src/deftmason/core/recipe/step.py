@@ -16,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..progress import Progress, silent
 from .formulas import Formula
+from .readings import HandReading
 from .records import Direction, Id, Length, Name, Place, Record, Size, Source, ValueName
 from .references import rests_on
 
@@ -40,6 +41,7 @@ __all__ = [
     "selected",
 ]
 
+_TELLING = ("id", "enabled", "value_names", "readings")  # what decides nothing that is worked out
 _NAMING = 2  # how faces are told apart; raised when bodies of the same record get other names
 
 Status = Literal["sound", "attention", "failed", "off", "waiting"]
@@ -239,6 +241,10 @@ class Step(Record):
         default_factory=dict, max_length=200, description="What people call its values, by their own names."
     )
 
+    readings: dict[Id, HandReading] = Field(
+        default_factory=dict, max_length=200, description="What was read by hand of its values, by their own names."
+    )
+
     def inputs(self) -> list[str]:
         """Ids of the steps this one rests on."""
         return rests_on(type(self), self)
@@ -256,7 +262,7 @@ class Step(Record):
 
     def key(self, input_keys: list[str]) -> str:
         """Content hash of all that decides the outcome."""
-        own = self.model_dump(mode="json", exclude={"id", "enabled", "value_names", *self.follows, *self.aside})
+        own = self.model_dump(mode="json", exclude={*_TELLING, *self.follows, *self.aside})
         if not self.formulas:
             own.pop("formulas")
         if self.produces != "body":

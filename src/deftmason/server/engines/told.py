@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from deftmason.core.recipe.ledger import Line
+from deftmason.core.recipe.readings import HandReading, against_the_scan
 from deftmason.core.recipe.step import Value
 from deftmason.core.sketch.sizes import suggestions
 
@@ -21,9 +22,17 @@ def value_line(line: Line, formulas: dict[str, str], used: dict[str, list[str]])
         **{k: getattr(v, k) for k in _FIELDS},
         "fixed": not v.path,
         "given": v.name in r.step.value_names,
+        "reading": _reading(r.step.readings.get(v.name), v),
         "formula": formulas.get(name),
         "used_by": used.get(name, []),
     }
+
+
+def _reading(reading: HandReading | None, v: Value) -> dict[str, Any] | None:
+    if reading is None:
+        return None
+    verdict = against_the_scan(reading, v.measured, v.uncertainty)
+    return {**reading.model_dump(), "apart": verdict.apart, "says": verdict.says}
 
 
 def suggestions_for(v: Value) -> list[dict[str, Any]]:

@@ -24,6 +24,7 @@ from . import (
     solving,
     stones,
     studies,
+    tokens,
     transferring,
 )
 from .access import session
@@ -32,6 +33,7 @@ from .errors import answer, told
 from .models import Job
 from .recipe import Conflict
 from .strict import StrictParser, StrictRenderer
+from .tokens import Bearer, known_token
 
 
 def _behind_login(view):
@@ -39,7 +41,8 @@ def _behind_login(view):
 
     @functools.wraps(view)
     def described(request: HttpRequest, *args, **kwargs):
-        if settings.SHARED and not request.user.is_authenticated:
+        script = known_token(request.headers.get("Authorization", ""))
+        if settings.SHARED and not request.user.is_authenticated and script is None:
             return JsonResponse(told("http", "Log in first."), status=401)
         return view(request, *args, **kwargs)
 
@@ -49,7 +52,7 @@ def _behind_login(view):
 api = NinjaAPI(
     title="Deft Mason",
     version="1",
-    auth=session,
+    auth=[Bearer(), session],
     docs_url=None,
     docs_decorator=_behind_login,
     parser=StrictParser(),
@@ -57,6 +60,7 @@ api = NinjaAPI(
 )
 for prefix, part in (
     ("/session", accounts),
+    ("/tokens", tokens),
     ("", shelf),
     ("", stones),
     ("", looking),

@@ -13,6 +13,7 @@ from ninja import Schema
 from deftmason.core.recipe.formulas import FORMULA, reached
 from deftmason.core.recipe.ledger import formula_shown, ledger, used_by
 from deftmason.core.recipe.parse import parse_recipe
+from deftmason.core.recipe.readings import HandReading
 from deftmason.core.recipe.references import references_in
 from deftmason.core.recipe.replay import Ran, Replay, step_keys
 
@@ -95,6 +96,13 @@ class Suggestion(Schema):
     moves: float
 
 
+class ReadingLine(HandReading):
+    """A hand reading beside the scan; ``apart``: they differ by more than both allow."""
+
+    apart: bool
+    says: str
+
+
 class ValueLine(Schema):
     """A line of the ledger; ``fixed`` where it is only measured, ``given`` where people named it; ``formula`` what
     gives it, ``used_by`` the values whose formulas use it.
@@ -111,6 +119,7 @@ class ValueLine(Schema):
     cost: float | None
     fixed: bool
     given: bool
+    reading: ReadingLine | None
     formula: str | None
     used_by: list[str]
 

@@ -120,3 +120,13 @@ class Piece(models.Model):
     values = models.JSONField(default=list)
     check_summary = models.JSONField(null=True)
     created = models.DateTimeField(auto_now_add=True)
+
+
+class Token(models.Model):
+    """What a script speaks for somebody with; only its hash is kept. Without an owner: in local use."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=80)
+    sha256 = models.CharField(max_length=64, unique=True)
+    created = models.DateTimeField(auto_now_add=True)
+    used = models.DateTimeField(null=True)

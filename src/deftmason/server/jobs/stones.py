@@ -16,9 +16,10 @@ from pydantic import Field
 
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.formulas import freed
-from deftmason.core.recipe.ledger import Line, formula_set, ledger, named, set_value
+from deftmason.core.recipe.ledger import Line, formula_set, ledger, named, read_by_hand, set_value
 from deftmason.core.recipe.ordering import moved_after, placed, taken_out
 from deftmason.core.recipe.parse import files_of, kind_of, kinds, parse_recipe
+from deftmason.core.recipe.readings import HandReading
 from deftmason.core.recipe.records import Length, Source
 
 from ..engines.pool import Busy, TooLong
@@ -34,7 +35,7 @@ router = Router()
 
 _FIRST = 5.0  # seconds a new stone may take before it goes on as a task
 _PREVIEW_LIMIT = 600.0  # seconds
-_KEPT = ("formulas", "value_names")  # of a step that is laid again, where it is not told anew
+_KEPT = ("formulas", "value_names", "readings")  # of a step that is laid again, where it is not told anew
 
 
 class Removed(Schema):
@@ -354,6 +355,31 @@ def name_value(request: HttpRequest, job_id: int, data: ValueNaming):
         f"Laying {r.step.name} again",
         revision,
     )
+
+
+class ReadingChange(Schema):
+    """What was read by hand of a value; none: the reading is taken out again."""
+
+    name: str
+    reading: HandReading | None = None
+
+
+@router.post("/jobs/{job_id}/values/reading", response=JobView)
+def read_value(request: HttpRequest, job_id: int, data: ReadingChange):
+    """Enter a hand reading against a value: it is chosen, and overrules the scan, where the value may be chosen."""
+    job = job_of(request, job_id)
+    revision, _, line = _line(request, job, data.name)
+    _, r, v = line
+
+    def read(now: Records) -> Records:
+        if all(s["id"] != r.step.id for s in now):
+            return now
+        out = copy.deepcopy(now)
+        read_by_hand(out, line, data.reading)
+        return out
+
+    took = f"{data.reading.instrument} {data.reading.value:g}" if data.reading else "without its reading"
+    return _changed(request, job, f"{r.step.name}: {v.label} {took}", read, f"Laying {r.step.name} again", revision)
 
 
 @router.get("/jobs/{job_id}/values/{name}", response=list[Suggestion])

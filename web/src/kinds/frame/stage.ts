@@ -6,7 +6,7 @@ export default defineStage({
   key: 'Frame',
   groups: ['read', 'make', 'set'],
   sound: ['frame'],
-  ledger: ['datum'],
+  ledger: ['datum', 'note'],
   shows: (plan, room) =>
     room.shown.proof
       ? {}

@@ -13,7 +13,7 @@ from ...datums.telling import direction_of, roles_of
 from ...errors import BadInput
 from ..records import Length, shown
 from ..references import DatumRef, ScanRef
-from ..step import Outcome, Step, Told, Value, register
+from ..step import Chosen, Outcome, Step, Told, Value, register
 
 __all__ = ["ConstructStep", "MeasureStep", "MirrorStep"]
 
@@ -219,6 +219,9 @@ class MeasureStep(Step):
     kind: Literal["measure"] = "measure"
     first: DatumRef = Field(description="From this datum.", json_schema_extra=shown("from"))
     second: DatumRef = Field(description="To this datum.", json_schema_extra=shown("to"))
+    taken: Chosen = Field(
+        default_factory=lambda: Chosen(), description="The distance that is taken for true, mm; none: as measured."
+    )
 
     def run(self, context, progress):
         m = measure(_datum(context, self.first), _datum(context, self.second))
@@ -235,4 +238,10 @@ class MeasureStep(Step):
             "places": [p.tolist() for p in m.places],
             "says": " · ".join(says),
         }
-        return Outcome(summary, summary)
+        values = []
+        if m.distance is not None:
+            off = None if m.distance_uncertainty is None else 2 * m.distance_uncertainty
+            chosen = m.distance if self.taken.value is None else self.taken.value
+            path = ["taken", "value"]
+            values.append(Value("distance", "distance", m.distance, off, chosen, self.taken.source, path=path))
+        return Outcome(summary, summary, values=values)
