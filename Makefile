@@ -4,7 +4,7 @@ BIN := .venv/bin
 PORT ?= 8321
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_PACKAGES := python3-venv libusb-1.0-0 libgl1 libegl1 libgomp1
-TEST_PACKAGES := chromium fonts-dejavu-core libglu1-mesa libxft2 libxinerama1 libxcursor1
+TEST_PACKAGES := chromium fonts-dejavu-core libglu1-mesa libxft2 libxinerama1 libxcursor1 curl redis-server postgresql
 S := .stamps
 TELL := .ci/tell
 PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
@@ -15,7 +15,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: prove-core prove-trials look-core look-screens demo test bench trial fuzz soak build clean openapi
+.PHONY: postgres prove-core prove-trials look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -31,6 +31,11 @@ test: $(S)/tests $(S)/web $(S)/warm
 	@# What only computes is proved two at a time; servers and screens after it, with the machine to themselves.
 	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
 	$(BIN)/python -m pytest tests/test_house.py tests/server tests/hostile tests/web
+	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
+	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
+
+postgres: $(S)/tests $(S)/web
+	$(BIN)/python -m tests.on_postgres tests/server --ignore=tests/server/test_machines.py
 
 # Of the core those that take longest go with the trials, so that both take about as long.
 LONG := tests/core/test_join.py tests/core/test_hood.py tests/core/test_nets.py
@@ -51,7 +56,7 @@ look-screens:
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
 
-# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces|nets|castings|pieces N=40 SEED=0
+# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|sections|deviation|clean|join|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces|nets|castings|pieces|again N=40 SEED=0
 trial: $(S)/tests
 	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
 

@@ -28,6 +28,7 @@ AREAS = (
     "surfaces",
     "nets",
     "pieces",
+    "again",
 )
 
 

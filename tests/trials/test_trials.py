@@ -3,6 +3,7 @@
 import pytest
 
 from . import (
+    again,
     castings,
     checks,
     clean,
@@ -47,6 +48,7 @@ SEEDS = [
     (castings, [0, 1]),
     (holes, [5, 8, 33, 134]),
     (pieces, [0, 1, 2, 3, 4]),
+    (again, [2, 20]),
 ]
 
 

@@ -5,6 +5,7 @@ import re
 import pytest
 
 from .conftest import ROOT
+from .test_story import shot
 
 pytestmark = pytest.mark.browser
 
@@ -34,6 +35,34 @@ def test_axe_finds_nothing_serious(server, page):
         page.wait_for_timeout(1200)
         assert serious(page) == [], name
         page.keyboard.press("Escape")
+
+
+def test_by_lamplight_everything_can_be_read_too(server, page):
+    page.goto(server.url)
+    page.get_by_role("button", name="On a dark ground").click()
+    page.get_by_role("button", name="On a light ground").wait_for()
+    page.get_by_role("link", name=re.compile("Bracket, finished")).wait_for()
+    assert serious(page) == []
+    shot(page, "dark-shelf")
+    page.get_by_role("link", name="For scripts").click()
+    page.get_by_text("/api/jobs/{job_id}/proofs", exact=True).wait_for()
+    assert serious(page) == []
+    page.get_by_label("What the token is for").fill("Nightly run")
+    page.get_by_role("button", name="Make a token").click()
+    assert page.locator('[data-figure="token"]').inner_text().startswith("mason_")
+    shot(page, "dark-service")
+    page.get_by_role("button", name="Take back Nightly run").click()
+    page.get_by_role("button", name="Take back Nightly run").wait_for(state="detached")
+    page.goto(server.url)
+    page.get_by_role("link", name=re.compile("Bracket, finished")).click()
+    page.wait_for_function("document.querySelector('canvas')?.mason?.body")
+    for stage in ("Scans", "Frame", "Sketch", "Build", "Check"):
+        page.get_by_role("navigation", name="Stages").get_by_role("button", name=stage, exact=True).click()
+        page.wait_for_timeout(400)
+        assert serious(page) == [], stage
+        shot(page, f"dark-{stage.lower()}")
+    page.get_by_role("button", name="On a light ground").click()
+    page.get_by_role("button", name="On a dark ground").wait_for()
 
 
 def test_keys_do_what_the_list_says(server, page):

@@ -1,3 +1,4 @@
+import './state/theme'
 import '@fontsource-variable/archivo/index.css'
 import '@fontsource/ibm-plex-mono/400.css'
 import '@fontsource/ibm-plex-mono/500.css'

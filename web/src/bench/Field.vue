@@ -50,7 +50,7 @@ function number(e: Event) {
     </button>
   </div>
   <label v-else-if="field.is === 'yes or no'" class="mt-1.5 flex items-center gap-2" :title="field.help">
-    <input type="checkbox" class="accent-[#23262A]" :checked="!!value" @change="emit('set', !value)" />
+    <input type="checkbox" class="accent-ink" :checked="!!value" @change="emit('set', !value)" />
     {{ field.label }}
   </label>
   <label v-else-if="field.is === 'stone'" class="slot mt-1.5" :title="field.help">
@@ -72,12 +72,9 @@ function number(e: Event) {
   >
     <legend class="px-1 text-soft">{{ field.label }}</legend>
     <label v-for="s in stones" :key="s.id" class="flex items-center gap-2 py-0.5">
-      <input
-        type="checkbox"
-        class="accent-[#23262A]"
-        :checked="several.includes(s.id)"
-        @change="toggle(s.id)"
-      />{{ s.name }}
+      <input type="checkbox" class="accent-ink" :checked="several.includes(s.id)" @change="toggle(s.id)" />{{
+        s.name
+      }}
     </label>
     <p v-if="!stones.length" class="text-soft">There is none yet.</p>
   </fieldset>

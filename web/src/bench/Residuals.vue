@@ -24,16 +24,30 @@ const bars = computed(() => {
       :y="48 - b.h"
       width="7.6"
       :height="b.h"
-      :fill="b.far ? '#B5602A' : '#9D9484'"
+      :fill="b.far ? 'var(--color-rust)' : '#9D9484'"
     />
-    <line x1="0" x2="286" y1="48.5" y2="48.5" stroke="#23262A" />
-    <text x="0" y="60" font-size="10" font-family="IBM Plex Mono" fill="#6A655C">
+    <line x1="0" x2="286" y1="48.5" y2="48.5" stroke="var(--color-ink)" />
+    <text x="0" y="60" font-size="10" font-family="IBM Plex Mono" fill="var(--color-soft)">
       −{{ histogram.reach.toFixed(3) }}
     </text>
-    <text x="140" y="60" font-size="10" font-family="IBM Plex Mono" fill="#6A655C" text-anchor="middle">
+    <text
+      x="140"
+      y="60"
+      font-size="10"
+      font-family="IBM Plex Mono"
+      fill="var(--color-soft)"
+      text-anchor="middle"
+    >
       0
     </text>
-    <text x="284" y="60" font-size="10" font-family="IBM Plex Mono" fill="#6A655C" text-anchor="end">
+    <text
+      x="284"
+      y="60"
+      font-size="10"
+      font-family="IBM Plex Mono"
+      fill="var(--color-soft)"
+      text-anchor="end"
+    >
       +{{ histogram.reach.toFixed(3) }}
     </text>
   </svg>

@@ -28,7 +28,7 @@ const angle = computed({
         min="1"
         max="60"
         step="0.5"
-        class="min-w-0 flex-1 accent-[#E79A12]"
+        class="min-w-0 flex-1 accent-saffron"
         :aria-label="`${pick.rule} within, degrees`"
       />
       <span class="fig w-10 text-right">{{ Number(angle).toFixed(1) }}°</span>

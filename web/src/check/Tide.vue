@@ -67,13 +67,15 @@ const text = (v: number) => v.toFixed(digits.value)
       :width="Math.max(b.w, 1)"
       :height="Math.max(b.h - 0.4, 0.5)"
       :fill="b.fill"
-      stroke="#8a8578"
+      stroke="var(--color-soft)"
       stroke-width=".4"
     >
       <title>{{ b.count }} points</title>
     </rect>
-    <g stroke="#6A655C"><line v-for="t in ticks" :key="t" x1="50" x2="56" :y1="y(t)" :y2="y(t)" /></g>
-    <g fill="#6A655C"><circle v-for="t in ticks" :key="t" cx="53" :cy="y(-t)" r="1.3" /></g>
+    <g stroke="var(--color-soft)">
+      <line v-for="t in ticks" :key="t" x1="50" x2="56" :y1="y(t)" :y2="y(t)" />
+    </g>
+    <g fill="var(--color-soft)"><circle v-for="t in ticks" :key="t" cx="53" :cy="y(-t)" r="1.3" /></g>
     <text x="0" :y="14" class="fig" font-size="11.5">+{{ text(reach) }}</text>
     <text x="0" :y="y(0) + 4" class="fig" font-size="11.5">{{ text(0) }}</text>
     <text x="0" :y="H + 6" class="fig" font-size="11.5">−{{ text(reach) }}</text>
@@ -92,8 +94,14 @@ const text = (v: number) => v.toFixed(digits.value)
       @keydown.down.prevent="set(side, band(side) - side * 5 * step, !$event.shiftKey)"
     >
       <rect x="40" :y="y(side * band(side)) - 8" width="246" height="16" fill="transparent" />
-      <line x1="50" x2="286" :y1="y(side * band(side))" :y2="y(side * band(side))" stroke="#23262A" />
-      <path :d="`M44 ${y(side * band(side)) - 6}l9 6l-9 6z`" fill="#23262A" />
+      <line
+        x1="50"
+        x2="286"
+        :y1="y(side * band(side))"
+        :y2="y(side * band(side))"
+        stroke="var(--color-ink)"
+      />
+      <path :d="`M44 ${y(side * band(side)) - 6}l9 6l-9 6z`" fill="var(--color-ink)" />
       <text
         x="286"
         :y="y(side * band(side)) + (side > 0 ? -4 : 13)"

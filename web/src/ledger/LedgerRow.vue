@@ -90,7 +90,7 @@ function source(e: Event) {
     <td class="pl-3">
       <input
         type="checkbox"
-        class="accent-[#23262A] align-middle"
+        class="accent-ink align-middle"
         :disabled="!moves"
         :checked="solve.ticked.has(row.name)"
         :aria-label="`Move ${row.name}`"

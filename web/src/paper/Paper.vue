@@ -67,7 +67,11 @@ watch(outline, fit, { flush: 'post', immediate: true })
 const unit = computed(() => box.value.w / Math.max(svg.value?.clientWidth ?? 450, 100))
 watch(unit, (u) => (s.reach = 9 * u), { immediate: true })
 
-const COLOURS: Record<string, string> = { free: '#B5602A', 'held by scan': '#1E3C66', fixed: '#23262A' }
+const COLOURS: Record<string, string> = {
+  free: 'var(--color-rust)',
+  'held by scan': 'var(--color-inkblue)',
+  fixed: 'var(--color-ink)',
+}
 const bad = computed(() => {
   const out = new Set<string>()
   const r = s.mine
@@ -77,7 +81,9 @@ const bad = computed(() => {
   return out
 })
 const colour = (e: Entity) =>
-  bad.value.has(e.id) ? '#9E2B2B' : (COLOURS[s.summary?.states?.[e.id] ?? ''] ?? '#1E3C66')
+  bad.value.has(e.id)
+    ? 'var(--color-brick)'
+    : (COLOURS[s.summary?.states?.[e.id] ?? ''] ?? 'var(--color-inkblue)')
 const dash = (e: Entity) =>
   e.construction ? `${7 * unit.value} ${2.5 * unit.value} ${1.5 * unit.value} ${2.5 * unit.value}` : undefined
 const isPicked = (e: Entity) => s.of.some((n) => n.split('.')[0] === e.id)
@@ -310,17 +316,17 @@ function written() {
       @contextmenu.prevent
     >
       <g
-        stroke="#85497A"
+        stroke="var(--color-plum)"
         :stroke-width="unit"
         :stroke-dasharray="`${9 * unit} ${3 * unit} ${2 * unit} ${3 * unit}`"
       >
         <line :x1="box.x" :x2="box.x + box.w" y1="0" y2="0" />
         <line x1="0" x2="0" :y1="box.y" :y2="box.y + box.h" />
       </g>
-      <g fill="none" stroke="#C9B48A" :stroke-width="2.2 * unit" stroke-linejoin="round">
+      <g fill="none" stroke="var(--color-sand)" :stroke-width="2.2 * unit" stroke-linejoin="round">
         <path v-for="(l, i) in shownTraces" :key="i" :d="course(l)" />
       </g>
-      <g fill="none" stroke="#85497A" :stroke-width="1.4 * unit">
+      <g fill="none" stroke="var(--color-plum)" :stroke-width="1.4 * unit">
         <polyline
           v-for="e in s.trace?.projected ?? []"
           :key="e.id"
@@ -331,7 +337,7 @@ function written() {
         v-if="lit"
         :points="lit.points.map((p) => `${p[0]},${-p[1]}`).join(' ')"
         fill="none"
-        stroke="#E79A12"
+        stroke="var(--color-saffron)"
         :stroke-width="5 * unit"
         stroke-opacity=".6"
         stroke-linecap="round"
@@ -361,7 +367,7 @@ function written() {
         <g v-for="e in geometry" :key="e.id">
           <path
             :d="pathOf(e)"
-            :stroke="isPicked(e) ? '#E79A12' : colour(e)"
+            :stroke="isPicked(e) ? 'var(--color-saffron)' : colour(e)"
             :stroke-width="(isPicked(e) ? 3 : e.kind === 'point' ? 6 : 1.8) * unit"
             :stroke-dasharray="dash(e)"
             :stroke-linecap="e.kind === 'point' ? 'round' : 'butt'"
@@ -369,7 +375,7 @@ function written() {
           <polyline
             v-if="e.kind === 'spline' && isPicked(e)"
             :points="e.poles!.map((p) => `${p[0]},${-p[1]}`).join(' ')"
-            stroke="#6A655C"
+            stroke="var(--color-soft)"
             :stroke-width="0.7 * unit"
             :stroke-dasharray="`${3 * unit} ${3 * unit}`"
           />
@@ -390,13 +396,13 @@ function written() {
           v-for="(l, i) in labels"
           :key="'d' + i"
           :d="l.line"
-          stroke="#6A655C"
+          stroke="var(--color-soft)"
           :stroke-width="0.7 * unit"
         />
         <polyline
           v-if="stroke.length"
           :points="stroke.map((p) => `${p[0]},${-p[1]}`).join(' ')"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           stroke-opacity=".45"
           :stroke-width="18 * unit"
           stroke-linecap="round"
@@ -405,7 +411,7 @@ function written() {
         <polyline
           v-if="s.given.length && s.tool?.takes === 'places'"
           :points="[...s.given, ...(pointer ? [pointer] : [])].map((p) => `${p[0]},${-p[1]}`).join(' ')"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           :stroke-width="1.2 * unit"
           :stroke-dasharray="`${4 * unit} ${3 * unit}`"
         />
@@ -418,8 +424,8 @@ function written() {
           :y="-h.at[1] - 3.2 * unit"
           :width="6.4 * unit"
           :height="6.4 * unit"
-          :fill="s.of.includes(h.name) ? '#E79A12' : '#fff'"
-          stroke="#23262A"
+          :fill="s.of.includes(h.name) ? 'var(--color-saffron)' : 'var(--color-white)'"
+          stroke="var(--color-ink)"
           :stroke-width="1.1 * unit"
           :data-place="h.name"
           class="pointer-events-none"
@@ -430,7 +436,7 @@ function written() {
           :cx="g[0]"
           :cy="-g[1]"
           :r="3 * unit"
-          fill="#E79A12"
+          fill="var(--color-saffron)"
         />
       </g>
       <g font-family="IBM Plex Mono" :font-size="10.5 * unit" class="pointer-events-none">
@@ -439,7 +445,7 @@ function written() {
           :key="m.key"
           :x="m.x"
           :y="m.y"
-          :fill="m.bad ? '#9E2B2B' : '#6A655C'"
+          :fill="m.bad ? 'var(--color-brick)' : 'var(--color-soft)'"
           text-anchor="middle"
         >
           {{ m.sign }}
@@ -458,8 +464,8 @@ function written() {
           :y="l.y - 9.5 * unit"
           :width="(l.text.length * 7.2 + 12) * unit"
           :height="19 * unit"
-          :fill="l.held ? '#FBF9F4' : '#fff'"
-          :stroke="l.held ? '#23262A' : '#D5CCBC'"
+          :fill="l.held ? 'var(--color-sheet)' : 'var(--color-white)'"
+          :stroke="l.held ? 'var(--color-ink)' : 'var(--color-rule)'"
           :stroke-width="unit"
           :rx="2 * unit"
         />
@@ -467,6 +473,7 @@ function written() {
           :x="l.x"
           :y="l.y + 4 * unit"
           text-anchor="middle"
+          fill="var(--color-ink)"
           :font-size="12 * unit"
           font-family="IBM Plex Mono"
         >
@@ -479,9 +486,9 @@ function written() {
         :y="-pointer[1] - 10 * unit"
         :font-size="12 * unit"
         font-family="IBM Plex Mono"
-        fill="#23262A"
+        fill="var(--color-ink)"
         paint-order="stroke"
-        stroke="#fff"
+        stroke="var(--color-white)"
         :stroke-width="3 * unit"
       >
         {{ lit.text }}

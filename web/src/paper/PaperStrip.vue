@@ -101,7 +101,7 @@ function open(g: Group) {
         another way
       </button>
       <label v-if="s.group === 'draw'" class="ml-1 flex items-center gap-1 text-[12px] text-soft">
-        <input v-model="s.guide" type="checkbox" class="accent-[#E79A12]" />only a guide
+        <input v-model="s.guide" type="checkbox" class="accent-saffron" />only a guide
       </label>
       <template v-if="s.group === 'relate' || s.group === 'size'">
         <p v-if="!s.of.length" class="px-1 text-[12px] text-soft">

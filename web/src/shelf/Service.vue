@@ -5,6 +5,7 @@ import { computed, onMounted, ref, shallowRef } from 'vue'
 import { call } from '../api/client'
 import type { Schemas } from '../api/types'
 import Mark from '../shell/Mark.vue'
+import ThemeButton from '../shell/ThemeButton.vue'
 
 type Named = { name: string; in: string; required?: boolean; schema?: { type?: string } }
 type Asked = {
@@ -68,7 +69,8 @@ const day = (when: string | null) => (when ? when.slice(0, 10) : 'never')
     <header class="flex h-12 shrink-0 items-center gap-3 border-b border-rule bg-sheet px-4">
       <RouterLink to="/" aria-label="All jobs"><Mark /></RouterLink>
       <h1 class="text-[15px] font-semibold">Deft Mason</h1>
-      <span class="text-soft">For scripts</span>
+      <span class="flex-1 text-soft">For scripts</span>
+      <ThemeButton />
     </header>
     <main class="shelf-page flex-1 overflow-y-auto px-6 py-7">
       <section aria-label="What may be asked" class="min-w-0">
@@ -140,7 +142,10 @@ const day = (when: string | null) => (when ? when.slice(0, 10) : 'never')
         </ul>
         <h2 class="pt-3">A run from start to end</h2>
         <p class="text-soft">Send a scan, replay a recipe on it, fetch the proof:</p>
-        <pre class="fig overflow-x-auto rounded-sm border border-rule bg-white p-2.5 leading-[1.55]">
+        <pre
+          tabindex="0"
+          class="fig overflow-x-auto rounded-sm border border-rule bg-white p-2.5 leading-[1.55]"
+        >
 curl -H "Authorization: Bearer $TOKEN" \
   -F file=@scan.ply {{ here }}/api/uploads
 curl -H … -F file=@recipe.zip {{ here }}/api/recipes

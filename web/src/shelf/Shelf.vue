@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { call, sent } from '../api/client'
 import type { JobCard } from '../api/types'
 import Mark from '../shell/Mark.vue'
+import ThemeButton from '../shell/ThemeButton.vue'
 import Bring from './Bring.vue'
 
 const router = useRouter()
@@ -73,6 +74,7 @@ async function remove(job: JobCard) {
       <h1 class="text-[15px] font-semibold">Deft Mason</h1>
       <span class="flex-1 text-soft">Jobs</span>
       <RouterLink class="text-soft hover:text-ink" to="/service">For scripts</RouterLink>
+      <ThemeButton />
     </header>
     <main class="shelf-page flex-1 overflow-y-auto px-6 py-7">
       <section aria-label="Jobs">

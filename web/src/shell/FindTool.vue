@@ -19,7 +19,7 @@ function start(t: Tool | undefined) {
 
 <template>
   <Dialog :open="true" class="fixed inset-0 z-40" @close="emit('close')">
-    <div class="fixed inset-0 bg-[#23262a22]" aria-hidden="true" />
+    <div class="fixed inset-0 bg-ink/15" aria-hidden="true" />
     <DialogPanel
       class="fixed left-1/2 top-16 w-[420px] -translate-x-1/2 rounded-sm border border-ink bg-sheet p-2"
     >

@@ -27,7 +27,7 @@ const KEYS: [string, string][] = [
 
 <template>
   <Dialog :open="true" class="fixed inset-0 z-40" @close="emit('close')">
-    <div class="fixed inset-0 bg-[#23262a22]" aria-hidden="true" />
+    <div class="fixed inset-0 bg-ink/15" aria-hidden="true" />
     <DialogPanel
       class="fixed left-1/2 top-20 w-[440px] -translate-x-1/2 rounded-sm border border-ink bg-sheet p-5"
     >

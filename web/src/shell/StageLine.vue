@@ -7,6 +7,7 @@ import type { StageState } from '../kinds/kind'
 import { allStages, stageState } from '../kinds/registry'
 import { useShown } from '../state/shown'
 import Mark from './Mark.vue'
+import ThemeButton from './ThemeButton.vue'
 
 const j = useJob()
 const shown = useShown()
@@ -63,6 +64,7 @@ const SAYS: Record<StageState, string> = {
       >
         {{ shown.inches ? 'in' : 'mm' }}
       </button>
+      <ThemeButton />
       <Popover class="relative">
         <PopoverButton class="text-soft hover:text-ink"
           >{{ j.running.length || 'no' }} {{ j.running.length === 1 ? 'task' : 'tasks' }}</PopoverButton

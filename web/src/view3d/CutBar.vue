@@ -45,7 +45,7 @@ function change(by: Partial<Cut>) {
       min="0"
       max="1"
       step="0.005"
-      class="w-[110px] accent-[#1E3C66]"
+      class="w-[110px] accent-inkblue"
       aria-label="Where the section lies"
       :value="shown.cut.share"
       @input="change({ share: Number(($event.target as HTMLInputElement).value) })"

@@ -81,7 +81,7 @@ const HOWS = [
         type="range"
         min="1"
         max="60"
-        class="w-24 accent-[#E79A12]"
+        class="w-24 accent-saffron"
         aria-label="Angle of the rule"
       /><span class="fig w-8">{{ m.angle[m.by] }}°</span></label
     >

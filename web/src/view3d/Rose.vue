@@ -39,7 +39,9 @@ const petals = computed(() => {
       const at = 0.8 * long * flat
       const lit = name === facing
       const shade = Math.round(100 * (0.5 + 0.5 * to.z))
-      const fill = lit ? '#F0C878' : `color-mix(in srgb, #FBF9F4 ${shade}%, #CDBFA6)`
+      const fill = lit
+        ? 'var(--color-lit)'
+        : `color-mix(in srgb, var(--color-sheet) ${shade}%, var(--color-shade))`
       const named = to.z > AWAY
       return {
         name,
@@ -79,7 +81,7 @@ const rad = (d: number) => (d * Math.PI) / 180
         :d="p.shape"
         :transform="`rotate(${p.turn})`"
         :fill="p.fill"
-        stroke="#6A655C"
+        stroke="var(--color-soft)"
         stroke-width="0.9"
       />
       <text
@@ -89,7 +91,7 @@ const rad = (d: number) => (d * Math.PI) / 180
         text-anchor="middle"
         font-size="9.5"
         :font-weight="p.lit ? 700 : 500"
-        fill="#23262A"
+        fill="var(--color-ink)"
         aria-hidden="true"
       >
         {{ p.name }}

@@ -15,8 +15,14 @@ const placed = computed(() =>
   <div class="pointer-events-none absolute inset-0 overflow-hidden" aria-hidden="true">
     <svg v-if="placed.length" class="absolute inset-0 h-full w-full">
       <g v-for="t in placed" :key="t.id">
-        <line :x1="t.x" :y1="t.y" :x2="t.x + 16" :y2="t.y - 20" stroke="#23262A" />
-        <circle :cx="t.x" :cy="t.y" r="3" :fill="t.tone === 'pin' ? '#E79A12' : '#23262A'" stroke="#23262A" />
+        <line :x1="t.x" :y1="t.y" :x2="t.x + 16" :y2="t.y - 20" stroke="var(--color-ink)" />
+        <circle
+          :cx="t.x"
+          :cy="t.y"
+          r="3"
+          :fill="t.tone === 'pin' ? 'var(--color-saffron)' : 'var(--color-ink)'"
+          stroke="var(--color-ink)"
+        />
       </g>
     </svg>
     <p

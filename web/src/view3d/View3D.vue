@@ -361,14 +361,14 @@ defineExpose({
           v-if="marking.path.value.length && marking.by.value === 'outline'"
           :points="shape(marking.path.value)"
           fill="#E79A1222"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           stroke-width="1.6"
         />
         <polyline
           v-else-if="marking.path.value.length"
           :points="shape(marking.path.value)"
           fill="none"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           stroke-opacity="0.45"
           :stroke-width="2 * marking.pixels.value"
           stroke-linecap="round"
@@ -380,7 +380,7 @@ defineExpose({
           :cy="marking.pointer.value[1]"
           :r="marking.pixels.value"
           fill="none"
-          stroke="#23262A"
+          stroke="var(--color-ink)"
         />
       </svg>
     </template>

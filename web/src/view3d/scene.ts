@@ -3,6 +3,7 @@
  * pixel's ray meets.
  */
 import * as THREE from 'three'
+import { BOUNCED, GROUND } from './stone'
 import { acceleratedRaycast } from 'three-mesh-bvh'
 
 THREE.Mesh.prototype.raycast = acceleratedRaycast
@@ -43,8 +44,8 @@ export class Scene {
       preserveDrawingBuffer: true,
     })
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
-    this.scene.background = new THREE.Color(0xeee9e0)
-    this.scene.add(this.world, new THREE.HemisphereLight(0xffffff, 0xb8ab97, 1.25), this.camera)
+    this.scene.background = new THREE.Color(GROUND)
+    this.scene.add(this.world, new THREE.HemisphereLight(0xffffff, BOUNCED, 1.25), this.camera)
     this.light.position.set(-0.35, 0.7, 1)
     this.camera.add(this.light, this.light.target) // the light turns with the viewer
     this.lookAlong(new THREE.Vector3(0.62, -0.95, 0.75), false)

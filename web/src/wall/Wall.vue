@@ -13,11 +13,11 @@ import { COURSES, folds, layWall, related } from './layout'
 const MANY = 24 // stones from which on the wall is searched
 const { job: j, hand, shown } = useRoom()
 const COLOURS: Record<(typeof COURSES)[number], string> = {
-  checks: 'bg-[#e3e0da] border-[#a9a59c]',
-  bodies: 'bg-[#c3cfdc] border-[#8ea3b8]',
-  sketches: 'bg-[#bcc7d8] border-[#8795ad]',
-  datums: 'bg-[#dac1d4] border-[#b591ac]',
-  scan: 'bg-[#e6d8b7] border-[#c2ae83]',
+  checks: 'bg-course-checks border-course-checks-rim',
+  bodies: 'bg-course-bodies border-course-bodies-rim',
+  sketches: 'bg-course-sketches border-course-sketches-rim',
+  datums: 'bg-course-datums border-course-datums-rim',
+  scan: 'bg-course-scan border-course-scan-rim',
 }
 /** Closed, a stone stands for those that serve it alone. */
 const closed = ref(false)
@@ -47,7 +47,7 @@ const lit = computed(() => {
 })
 const FACE: Record<string, string> = {
   attention: '!border-rust !bg-warn',
-  failed: '!border-brick !bg-[#ecd0cd]',
+  failed: '!border-brick !bg-broken',
   waiting: '!border-dashed !bg-transparent',
   pending: '!border-dashed opacity-70',
   off: 'opacity-40 line-through',
@@ -134,7 +134,7 @@ function choose(s: Stone) {
     aria-label="Wall"
   >
     <div class="absolute inset-y-0 left-0 w-[88px] pt-1.5">
-      <p v-for="c in used" :key="c" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-[#4f4a43]">
+      <p v-for="c in used" :key="c" class="h-[25px] pl-3 text-[11.5px] leading-[22px] text-course">
         {{ c }}
       </p>
     </div>
@@ -179,7 +179,7 @@ function choose(s: Stone) {
           @keydown.left.prevent="setLevel(at - 1)"
           @keydown.right.prevent="setLevel(at + 1)"
         >
-          <svg width="12" height="8" class="block"><path d="M0 0h12L6 8z" fill="#23262A" /></svg>
+          <svg width="12" height="8" class="block"><path d="M0 0h12L6 8z" fill="var(--color-ink)" /></svg>
           <span class="mx-auto block h-full w-0 border-l border-dashed border-ink" />
         </div>
       </div>

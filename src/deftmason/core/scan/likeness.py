@@ -1,14 +1,17 @@
 """Lay another scan of the same part onto where the first one was, known by a few hundred of its places.
 
-Both are described by their principal axes; the placements these allow are each settled by point-to-plane steps and the
-best kept. Where the first placement already fits, nothing is moved.
+Hundreds of attitudes, even over all there are, and those that the principal axes give are settled side by side on few
+places; the best of them on all, and the best of these is kept. What one scan has and the other lacks counts no more
+than a little: the share that fits decides.
 """
 
 from __future__ import annotations
 
 import itertools
+from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from ..elements import RigidMotion
 from ..errors import BadInput
@@ -18,22 +21,51 @@ __all__ = ["likeness_of", "settle_onto"]
 
 _PLACES = 600
 _GOOD = 2e-3  # of the size: so near, one scan lies on the other
-_AWAY = 0.04  # of the size: a place farther from the surface lies on nothing
-_MOST_OFF = 0.008  # of the size: places farther off count no more
+_FITS = 4e-3  # of the size: places nearer lie on the other scan
+_LEAST_SHARE = 0.6  # of the places that lie on it
+_MOST_OFF = 8e-3  # of the size: places farther off count no more
+_FEW, _ATTITUDES, _FIRST_ROUNDS = 120, 720, 5
+_MOST_FIRST = 300
+_CLOSER, _ROUNDS, _LAST_ROUNDS = 12, 20, 60
+_TIMES = 4.0
+_ROUGHLY, _ABOUT = 8_000, 0.3  # places, and how much farther than the nearest the one found may be
+_TURN_BY = 6.0  # degrees
+_AS_GOOD = 1.02  # times the best: where it lies already, it stays
 _PLASTIC = 1.32471795724474602596  # x³ = x + 1: its powers spread places evenly over a square (Roberts 2018, R2)
+
+
+def _spread(mesh: TriMesh, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """Places (count, 3) spread evenly over a mesh's area, and the facets they lie on."""
+    cumulative = np.cumsum(mesh.areas)
+    k = np.arange(count)
+    facet = np.minimum(np.searchsorted(cumulative, (k + 0.5) / count * cumulative[-1]), len(cumulative) - 1)
+    u, v = (0.5 + k / _PLASTIC) % 1, (0.5 + k / _PLASTIC**2) % 1
+    u, v = np.where(u + v > 1, 1 - u, u), np.where(u + v > 1, 1 - v, v)
+    a, b, c = (mesh.vertices[mesh.faces[facet, i]] for i in range(3))
+    return a + u[:, None] * (b - a) + v[:, None] * (c - a), facet
 
 
 def likeness_of(mesh: TriMesh) -> list[tuple[float, float, float]]:
     """Places spread over the scan's area, to a ten-thousandth of its size or finer."""
     digits = 4 - int(np.floor(np.log10(max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-9))))
-    cumulative = np.cumsum(mesh.areas)
-    k = np.arange(_PLACES)
-    facet = np.minimum(np.searchsorted(cumulative, (k + 0.5) / _PLACES * cumulative[-1]), len(cumulative) - 1)
-    u, v = (0.5 + k / _PLASTIC) % 1, (0.5 + k / _PLASTIC**2) % 1
-    u, v = np.where(u + v > 1, 1 - u, u), np.where(u + v > 1, 1 - v, v)
-    a, b, c = (mesh.vertices[mesh.faces[facet, i]] for i in range(3))
-    p = a + u[:, None] * (b - a) + v[:, None] * (c - a)
-    return [(float(x), float(y), float(z)) for x, y, z in np.round(p, digits)]
+    return [(float(x), float(y), float(z)) for x, y, z in np.round(_spread(mesh, _PLACES)[0], digits)]
+
+
+class _Roughly:
+    """A mesh's surface known by some thousand places of it: quick to ask from afar."""
+
+    def __init__(self, mesh: TriMesh):
+        from scipy.spatial import cKDTree
+
+        self._places, facets = _spread(mesh, _ROUGHLY)
+        self._normals = mesh.normals[facets]
+        self._tree = cKDTree(self._places)
+        self.size = max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-300)
+
+    def nearest(self, q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """As `_Surface.nearest`."""
+        i = self._tree.query(q, eps=_ABOUT, workers=-1)[1]
+        return self._places[i], self._normals[i]
 
 
 class _Surface:
@@ -42,79 +74,138 @@ class _Surface:
     def __init__(self, mesh: TriMesh):
         import open3d as o3d
 
-        self._tensor = o3d.core.Tensor
+        self._tensor: Any = o3d.core.Tensor
         self._normals = mesh.normals
         # Single precision: about the middle and in the mesh's own size it is good to a millionth of that.
         self._middle = mesh.bounds.mean(axis=0)
-        self._size = max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-300)
-        self._scene = o3d.t.geometry.RaycastingScene()
-        inside = (mesh.vertices - self._middle) / self._size
-        self._scene.add_triangles(inside.astype(np.float32), mesh.faces.astype(np.uint32))
+        self.size = max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-300)
+        self._scene: Any = o3d.t.geometry.RaycastingScene()
+        inside = (mesh.vertices - self._middle) / self.size
+        corners: Any = mesh.faces.astype(np.uint32)
+        self._scene.add_triangles(inside.astype(np.float32), corners)
 
     def nearest(self, q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The nearest places (k, 3) to points, and the normals of the facets they lie on."""
-        inside = ((q - self._middle) / self._size).astype(np.float32)
+        inside = ((q - self._middle) / self.size).astype(np.float32)
         found = self._scene.compute_closest_points(self._tensor(inside))
-        places = found["points"].numpy().astype(float) * self._size + self._middle
+        places = found["points"].numpy().astype(float) * self.size + self._middle
         return places, self._normals[found["primitive_ids"].numpy().astype(np.int64)]
 
 
-def _settle(surface: _Surface, places, motion: RigidMotion, rounds: int) -> tuple[RigidMotion, float]:
-    """Move the scan onto the places by point-to-plane steps (Chen, Medioni 1992)."""
+def _stepped(surface: _Surface | _Roughly, places: np.ndarray, turns: np.ndarray, shifts: np.ndarray, least: float):
+    """One point-to-plane step (Chen, Medioni 1992) of many placements at once; places nearer than ``least`` always
+    count, farther ones where most are as far.
+
+    ``places`` (k, 3) in the first scan's coordinates; ``turns`` (m, 3, 3) and ``shifts`` (m, 3) carry the other scan to
+    them. Returns both after the step, the distances (m, k) before it, and the largest change of each (m,).
+    """
+    q = np.einsum("mji,mkj->mki", turns, places[None] - shifts[:, None])
+    a, n = (x.reshape(q.shape) for x in surface.nearest(q.reshape(-1, 3)))
+    d = np.linalg.norm(q - a, axis=2)
+    w = (d <= np.maximum(2.5 * np.median(d, axis=1, keepdims=True), max(least, 1e-9 * surface.size))).astype(float)
+    middle = np.einsum("mk,mkj->mj", w, a) / w.sum(axis=1)[:, None]
+    j = np.concatenate([np.cross(a - middle[:, None], n), n * surface.size], axis=2)  # turns and shifts alike in size
+    r = np.einsum("mkj,mkj->mk", q - a, n)
+    left = np.matmul((w[..., None] * j).transpose(0, 2, 1), j)
+    left += 1e-9 * np.trace(left, axis1=1, axis2=2)[:, None, None] * np.eye(6)
+    x = np.linalg.solve(left, np.matmul(j.transpose(0, 2, 1), (w * r)[..., None]))[..., 0]
+    turn = Rotation.from_rotvec(x[:, :3]).as_matrix()
+    shift = x[:, 3:] * surface.size + middle - np.einsum("mij,mj->mi", turn, middle)
+    # The other scan moves by (turn, shift) in its own coordinates before it is carried over.
+    return turns @ turn, shifts + np.einsum("mij,mj->mi", turns, shift), d, np.abs(x).max(axis=1)
+
+
+def _settled(surface: _Surface | _Roughly, places, turns, shifts, rounds: int, least: float = 0.0):
+    """Placements after so many steps, or fewer where none moves any more."""
     for _ in range(rounds):
-        q = motion.inverse().points(places)
-        a, n = surface.nearest(q)
-        d = np.linalg.norm(q - a, axis=1)
-        keep = d <= max(3 * np.median(d), 1e-6)
-        q, a, n = q[keep], a[keep], n[keep]
-        r = np.einsum("ij,ij->i", q - a, n)
-        j = np.column_stack([np.cross(a, n), n])
-        x = np.linalg.lstsq(j, r, rcond=None)[0]
-        angle = np.linalg.norm(x[:3])
-        k = x[:3] / max(angle, 1e-300)
-        skew = np.array([[0, -k[2], k[1]], [k[2], 0, -k[0]], [-k[1], k[0], 0]])
-        turn = np.eye(3) + np.sin(angle) * skew + (1 - np.cos(angle)) * skew @ skew
-        motion = motion.after(RigidMotion.of(turn, x[3:]))
-        if np.abs(x).max() < 1e-9:
+        turns, shifts, _, moved = _stepped(surface, places, turns, shifts, least)
+        if moved.max() < 1e-9:
             break
-    q = motion.inverse().points(places)
-    d = np.linalg.norm(q - surface.nearest(q)[0], axis=1)
-    size = float(np.linalg.norm(np.ptp(places, axis=0)))
-    most = _MOST_OFF * size
-    rms = float(np.sqrt(np.mean(np.where(d < _AWAY * size, np.minimum(d, most), most) ** 2)))
-    return motion, rms
+    return turns, shifts
+
+
+def _distances(surface: _Surface | _Roughly, places, turns, shifts) -> np.ndarray:
+    """Distances (m, k) of the places from the other scan as it is placed."""
+    q = np.einsum("mji,mkj->mki", turns, places[None] - shifts[:, None])
+    return np.linalg.norm(q - surface.nearest(q.reshape(-1, 3))[0].reshape(q.shape), axis=2)
+
+
+def _attitudes(sample: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """Turns (m, 3, 3) to begin with: none, those that lay principal axes on each other, and many even ones."""
+
+    def axes(p):
+        return np.linalg.svd(p - p.mean(axis=0), full_matrices=False)[2]
+
+    a1, a2 = axes(sample), axes(places)
+    turns = [np.eye(3)]
+    for order in itertools.permutations(range(3)):
+        for signs in itertools.product((1, -1), repeat=3):
+            turn = a2.T @ (np.array(signs)[:, None] * a1[list(order)])
+            if np.linalg.det(turn) > 0:
+                turns.append(turn)
+    return np.concatenate([np.array(turns), Rotation.random(_ATTITUDES, random_state=7).as_matrix()])
+
+
+def _turned(turn: np.ndarray, shift: np.ndarray, sample: np.ndarray, places: np.ndarray):
+    """A placement turned step by step about each principal axis of what it places, and of what it is placed on: where
+    one of the two is a piece, the other's are the part's.
+    """
+    angles = np.radians(np.arange(_TURN_BY, 360, _TURN_BY))
+    turns, shifts = [turn[None]], [shift[None]]
+    for p in (sample @ turn.T + shift, places):
+        middle = p.mean(axis=0)
+        axes = np.linalg.svd(p - middle, full_matrices=False)[2]
+        about = Rotation.from_rotvec((axes[:, None] * angles[None, :, None]).reshape(-1, 3)).as_matrix()
+        turns.append(about @ turn)
+        shifts.append(about @ (shift - middle) + middle)
+    return np.concatenate(turns), np.concatenate(shifts)
 
 
 def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
-    """The motion that lays ``mesh`` onto the places (k, 3), and the rms distance left in mm.
+    """The motion that lays ``mesh`` onto the places (k, 3), and the rms distance in mm of those that lie on it.
 
     Raises `BadInput` where no placement fits: it is another part, or too little of it was seen.
     """
     places = np.asarray(places, float)
-    good = _GOOD * float(np.linalg.norm(np.ptp(places, axis=0)))
-    surface = _Surface(mesh)
-    best = _settle(surface, places, RigidMotion.identity(), 30)
-    if best[1] <= good:
-        return best
+    size = float(np.linalg.norm(np.ptp(places, axis=0)))
+    surface, roughly = _Surface(mesh), _Roughly(mesh)
     sample = np.asarray(likeness_of(mesh))
+    turns = _attitudes(sample, places)
+    shifts = places.mean(axis=0) - turns @ sample.mean(axis=0)
+    shifts[0] = 0.0  # as it lies
+    few = places[:: max(len(places) // _FEW, 1)]
 
-    def axes(p):
-        c = p.mean(axis=0)
-        return c, np.linalg.svd(p - c, full_matrices=False)[2]
+    def closer(turns, shifts, by: np.ndarray, ranked: _Surface | _Roughly, reach: float):
+        """The best by some places, settled on all."""
+        turns, shifts = _settled(roughly, by[:: max(len(by) // _MOST_FIRST, 1)], turns, shifts, _FIRST_ROUNDS)
+        cost = np.minimum(_distances(ranked, by, turns, shifts), reach) ** 2
+        chosen = np.unique([0, *np.argsort(cost.mean(axis=1))[:_CLOSER]])
+        turns, shifts = _settled(surface, places, turns[chosen], shifts[chosen], _ROUNDS, _FITS * size)
+        return turns, shifts, _distances(surface, places, turns, shifts)
 
-    c1, a1 = axes(sample)
-    c2, a2 = axes(places)
-    for order in itertools.permutations(range(3)):
-        for signs in itertools.product((1, -1), repeat=3):
-            turn = a2.T @ (np.array(signs)[:, None] * a1[list(order)])
-            if np.linalg.det(turn) < 0:
-                continue
-            motion, rms = _settle(surface, places, RigidMotion.of(turn, c2 - turn @ c1), 40)
-            if rms < best[1]:
-                best = (motion, rms)
-    if best[1] > good:
+    def told_apart(d: np.ndarray) -> tuple[np.ndarray, float]:
+        """What each placement costs, and the distance beyond which places cost no more: some times what those lie off
+        that fit best, so that what one scan lacks does not decide.
+        """
+        reach = min(_TIMES * float(np.quantile(d, _LEAST_SHARE, axis=1).min()), _MOST_OFF * size)
+        return (np.minimum(d, reach) ** 2).mean(axis=1), reach
+
+    turns, shifts, d = closer(turns, shifts, few, roughly, 3 * _MOST_OFF * size)
+    # Where it goes nearly onto itself when turned, the few places that tell its turns apart are looked at turn by turn.
+    cost, reach = told_apart(d)
+    first = int(np.argmin(cost))
+    about, along = _turned(turns[first], shifts[first], sample, places)
+    more = closer(about, along, places, surface, max(reach, 1e-3 * size))
+    turns, shifts, d = (np.concatenate([a, b]) for a, b in zip((turns, shifts, d), more))
+    cost, _ = told_apart(d)
+    best = 0 if cost[0] <= _AS_GOOD * cost.min() else int(np.argmin(cost))
+    turns, shifts = _settled(surface, places, turns[[best]], shifts[[best]], _LAST_ROUNDS, 0.5 * _FITS * size)
+    d = _distances(surface, places, turns, shifts)[0]
+    lies = d < _FITS * size
+    rms = float(np.sqrt(np.mean(d[lies] ** 2))) if lies.any() else float(np.median(d))
+    if lies.mean() < _LEAST_SHARE or rms > _GOOD * size:
         raise BadInput(
-            f"The other scan does not fit onto the first (rms {best[1]:.2f} mm at best); is it the "
-            "same part, in the same unit?"
+            f"The other scan does not fit onto the first ({lies.mean():.0%} of it at best, {rms:.2g} mm off); is it "
+            "the same part, in the same unit?"
         )
-    return best
+    return RigidMotion.of(turns[0], shifts[0]), rms

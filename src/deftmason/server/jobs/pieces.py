@@ -25,7 +25,7 @@ from deftmason.core.sketch.sizes import round_value
 from .access import job_of, owner_of, person_of, seen_revision
 from .document import JobView, job_view, replay_now
 from .models import Job, Piece
-from .piecework import recipe_key, start_pieces, steps_of
+from .piecework import file_of, recipe_key, start_pieces, steps_of
 from .recipe import Records, change, note_results, records, snapshot
 from .shelf import BroughtIn, Created, scan_steps, uploads_of
 from .work import settle
@@ -147,13 +147,9 @@ def bring(request: HttpRequest, job_id: int, data: Pieces):
         other_scan(steps, data.scan, record)  # says where that cannot be
     if job.pieces.count() + len(found) > _MOST:
         raise BadInput(f"A job takes {_MOST} pieces at most; take some out first.", field="scans")
-    Piece.objects.bulk_create(Piece(job=job, step_id=data.scan, name=r["file"], record=_file_of(r)) for r in found)
+    Piece.objects.bulk_create(Piece(job=job, step_id=data.scan, name=r["file"], record=file_of(r)) for r in found)
     start_pieces(job)
     return _view(job)
-
-
-def _file_of(record: dict[str, Any]) -> dict[str, Any]:
-    return {k: v for k, v in record.items() if k not in ("id", "name")}
 
 
 @router.post("/jobs/{job_id}/pieces/run", response=PiecesView)

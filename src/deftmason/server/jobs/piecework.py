@@ -21,7 +21,7 @@ from .models import Job, Piece
 from .recipe import Records, note_results, records, replay_of
 from .work import Watch, begin_work, watched
 
-__all__ = ["recipe_key", "run_pieces", "start_pieces", "steps_of"]
+__all__ = ["file_of", "recipe_key", "run_pieces", "start_pieces", "steps_of"]
 
 _AT_ONCE = min(os.cpu_count() or 1, 4)  # pieces that are worked on at the same time
 _MOST_SAID = 3
@@ -32,6 +32,11 @@ _KEPT = ("rms", "p95", "within", "answered", "points")
 def recipe_key(steps: Records) -> str:
     """Tells whether a piece was run with the recipe as it is."""
     return hashlib.sha256(json.dumps(step_keys(parse_recipe(steps)), sort_keys=True).encode()).hexdigest()
+
+
+def file_of(record: dict[str, Any]) -> dict[str, Any]:
+    """What a scan's record says of its file."""
+    return {k: v for k, v in record.items() if k not in ("id", "name")}
 
 
 def steps_of(steps: Records, piece: Piece) -> Records:

@@ -55,7 +55,7 @@ const values = computed(() => hand.preview?.values ?? [])
     </button>
     <p v-for="(n, k) in pairs" :key="k" class="pl-2 text-soft">{{ n }} of {{ k }}</p>
     <label class="mt-1.5 flex items-center gap-2"
-      ><input v-model="alike" type="checkbox" class="accent-[#1E3C66]" /> with all between the same two
+      ><input v-model="alike" type="checkbox" class="accent-inkblue" /> with all between the same two
       features</label
     >
     <button v-if="r.edges.length" class="mt-1 underline" @click="r.edges = []">clear</button>

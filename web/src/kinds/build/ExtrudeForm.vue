@@ -123,7 +123,7 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
     <fieldset class="mt-1.5 rounded-sm border border-rule bg-white px-2 py-1">
       <legend class="sr-only">Loops</legend>
       <label v-for="(l, k) in loops" :key="l.id" class="flex items-center gap-2 py-0.5"
-        ><input type="checkbox" class="accent-[#1E3C66]" :checked="chosen(l, k)" @change="toggle(l, k)" />{{
+        ><input type="checkbox" class="accent-inkblue" :checked="chosen(l, k)" @change="toggle(l, k)" />{{
           l.text
         }}</label
       >

@@ -101,7 +101,7 @@ const degrees = (v: number) => `${v.toFixed(2)}°`
     <template v-else>
       <Chip v-if="diameter" v-bind="diameter" @choose="choose" />
       <label v-if="r.diameter.value !== null" class="mt-1 flex items-center gap-1.5">
-        <input type="checkbox" class="accent-[#23262A]" :checked="r.known" @change="keep" />
+        <input type="checkbox" class="accent-ink" :checked="r.known" @change="keep" />
         <span>keep it while the path is read</span>
       </label>
       <table class="mt-2 w-full" aria-label="Bend table">
@@ -127,14 +127,14 @@ const degrees = (v: number) => `${v.toFixed(2)}°`
         </tbody>
       </table>
       <label class="mt-1.5 flex items-center gap-1.5">
-        <input type="checkbox" class="accent-[#23262A]" :checked="r.rounded" @change="round" />
+        <input type="checkbox" class="accent-ink" :checked="r.rounded" @change="round" />
         <span>in round numbers</span>
         <span v-if="r.rounded" class="fig text-soft" data-figure="costs"
           >moves it by {{ mm(told.costs) }} rms</span
         >
       </label>
       <label class="mt-1 flex items-center gap-1.5">
-        <input v-model="r.wider" type="checkbox" class="accent-[#23262A]" />
+        <input v-model="r.wider" type="checkbox" class="accent-ink" />
         <span>colour it by its width against the diameter</span>
       </label>
       <p v-if="r.wider && shown.reach" class="mt-1 text-soft">

@@ -84,7 +84,7 @@ const what = computed(() => s.value?.what ?? (isCloud(hand.scan) ? 'points' : 't
       </button>
     </div>
     <label class="mt-2 flex items-center gap-2"
-      ><input v-model="r.scraps" type="checkbox" class="accent-[#23262A]" /> loose scraps go too</label
+      ><input v-model="r.scraps" type="checkbox" class="accent-ink" /> loose scraps go too</label
     >
   </section>
   <section class="section" aria-label="Evidence">

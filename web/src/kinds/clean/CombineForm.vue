@@ -33,12 +33,10 @@ if (r.value.scans.length > 1) hand.tryIt(0)
   <section class="section">
     <h3>Give</h3>
     <label v-for="c in clouds" :key="c.id" class="mt-1 flex items-center gap-2"
-      ><input
-        type="checkbox"
-        :checked="r.scans.includes(c.id)"
-        class="accent-[#23262A]"
-        @change="toggle(c.id)"
-      />{{ c.name }} <span class="fig ml-auto text-soft">{{ whole(scanLine(c).points) }}</span></label
+      ><input type="checkbox" :checked="r.scans.includes(c.id)" class="accent-ink" @change="toggle(c.id)" />{{
+        c.name
+      }}
+      <span class="fig ml-auto text-soft">{{ whole(scanLine(c).points) }}</span></label
     >
     <label class="mt-2 flex items-center gap-2"
       >one layer within

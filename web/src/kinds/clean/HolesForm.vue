@@ -92,7 +92,7 @@ const laidOnto = computed(() =>
         <input
           type="checkbox"
           :checked="picked.has(i)"
-          class="accent-[#23262A]"
+          class="accent-ink"
           :aria-label="`Rim of ${mm(x.length, 1)} mm`"
           @change="rims.pick(i, r)"
         />

@@ -63,7 +63,7 @@ const counted = (kind: string, n: number) => `${s.at?.kind === kind ? `${s.at.i 
             ><input
               type="checkbox"
               :checked="chosen.includes(k.kind)"
-              class="accent-[#23262A]"
+              class="accent-ink"
               @change="toggle(k.kind)"
             /><span class="truncate" :title="k.words">{{ k.words }}</span></label
           >

@@ -215,7 +215,7 @@ const pitches = computed(() => {
       <label class="mt-1.5 flex items-center gap-2">
         <input
           type="checkbox"
-          class="accent-[#23262A]"
+          class="accent-ink"
           :checked="r.even"
           @change="set('even', ($event.target as HTMLInputElement).checked)"
         />

@@ -220,7 +220,7 @@ const chosen = computed(() => {
           :x2="x(t)"
           :y1="TOP"
           :y2="TOP + tall"
-          stroke="#23262A"
+          stroke="var(--color-ink)"
           stroke-opacity="0.25"
           stroke-dasharray="1 5"
         />
@@ -236,7 +236,14 @@ const chosen = computed(() => {
         />
         <clipPath id="strip-within"><rect :x="LEFT" :y="TOP" :width="wide" :height="tall" /></clipPath>
         <g clip-path="url(#strip-within)" pointer-events="none">
-          <path v-for="(d, k) in lines" :key="k" :d="d" fill="none" stroke="#1E3C66" stroke-width="2" />
+          <path
+            v-for="(d, k) in lines"
+            :key="k"
+            :d="d"
+            fill="none"
+            stroke="var(--color-inkblue)"
+            stroke-width="2"
+          />
         </g>
         <circle
           v-for="[name, s] in ends"
@@ -245,7 +252,7 @@ const chosen = computed(() => {
           :cy="y(s[1])"
           r="6"
           fill="#FFF"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           stroke-width="2.5"
           class="cursor-ns-resize"
           :data-end="name"
@@ -261,19 +268,19 @@ const chosen = computed(() => {
           height="10"
           :transform="`rotate(45 ${x(p.turn)} ${y(p.height)})`"
           fill="#FFF"
-          stroke="#E79A12"
+          stroke="var(--color-saffron)"
           stroke-width="2"
           class="cursor-ns-resize"
           @pointerdown.stop="grab($event, p.at)"
         />
-        <path :d="evidence(strip.outer)" fill="none" stroke="#C9B48A" stroke-width="3" />
-        <path :d="evidence(strip.inner)" fill="none" stroke="#C9B48A" stroke-width="3" />
+        <path :d="evidence(strip.outer)" fill="none" stroke="var(--color-sand)" stroke-width="3" />
+        <path :d="evidence(strip.inner)" fill="none" stroke="var(--color-sand)" stroke-width="3" />
         <path
           v-for="(d, k) in chosen"
           :key="`c${k}`"
           :d="d"
           fill="none"
-          stroke="#1E3C66"
+          stroke="var(--color-inkblue)"
           stroke-width="1.5"
         />
         <text :x="LEFT" :y="size.h - 14" class="fill-soft">

@@ -146,7 +146,7 @@ const number = (e: Event) => {
         >
           <input
             type="checkbox"
-            class="mt-0.5 accent-[#23262A]"
+            class="mt-0.5 accent-ink"
             :checked="!offOf(g) && ticked.has(label(g))"
             :disabled="!!offOf(g)"
             @change="tick(g)"
@@ -183,7 +183,7 @@ const number = (e: Event) => {
           <label class="flex items-center gap-1.5">
             <input
               type="checkbox"
-              class="accent-[#23262A]"
+              class="accent-ink"
               :checked="!held.has(s.id)"
               @change="holdBack(s.id)"
             /><span class="min-w-0 truncate" :title="s.name">{{ s.name }}</span>
@@ -195,12 +195,9 @@ const number = (e: Event) => {
   <section v-if="packing && j.job?.proofs.length" class="section" aria-label="Proofs in the pack">
     <h3>Proofs</h3>
     <label v-for="p in j.job.proofs" :key="p.id" class="mt-1 flex items-center gap-2">
-      <input
-        type="checkbox"
-        class="accent-[#23262A]"
-        :checked="proofs.has(p.id)"
-        @change="tickProof(p.id)"
-      /><span class="min-w-0 flex-1 truncate">{{ p.name }}</span
+      <input type="checkbox" class="accent-ink" :checked="proofs.has(p.id)" @change="tickProof(p.id)" /><span
+        class="min-w-0 flex-1 truncate"
+        >{{ p.name }}</span
       ><span class="fig text-soft">{{ mm(p.rms) }}</span>
     </label>
   </section>

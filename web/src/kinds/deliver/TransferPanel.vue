@@ -86,7 +86,7 @@ onBeforeUnmount(() => window.clearTimeout(poll))
       <label v-for="k in kinds" :key="k" class="flex items-center gap-2 py-px">
         <input
           type="checkbox"
-          class="accent-[#23262A]"
+          class="accent-ink"
           :checked="unknown.includes(k)"
           :aria-label="`Does not know ${k}`"
           @change="teach(k)"

@@ -99,7 +99,7 @@ const place = computed(() => {
       <label v-if="way.turns_round" class="mt-1.5 flex items-center gap-2">
         <input
           type="checkbox"
-          class="accent-[#23262A]"
+          class="accent-ink"
           :checked="r.flip"
           @change="((r.flip = !r.flip), hand.tryIt(0))"
         />

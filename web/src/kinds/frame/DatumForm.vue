@@ -144,7 +144,7 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
         <span class="text-soft">{{ r.radius ? 'mm' : 'as read' }}</span></label
       >
       <label v-if="s.element !== 'sphere' && s.element !== 'cone'" class="mt-1.5 flex items-center gap-2">
-        <input type="checkbox" class="accent-[#23262A]" :checked="r.flip" @change="flip" /> turned round
+        <input type="checkbox" class="accent-ink" :checked="r.flip" @change="flip" /> turned round
       </label>
     </details>
   </section>

@@ -72,7 +72,7 @@ const NUMBERS: { [K in Record['kind']]: [NumberKey, string, string][] } = {
         <label class="flex min-w-0 flex-1 items-center gap-2"
           ><input
             type="checkbox"
-            class="accent-[#23262A]"
+            class="accent-ink"
             :checked="takes(id)"
             :aria-label="`Take ${nameOf(id)}`"
             @change="toggle(id)"

@@ -225,11 +225,13 @@ const says = computed(() =>
             :cx="m.x"
             :cy="m.y"
             r="10"
-            fill="#E79A12"
-            stroke="#23262A"
+            fill="var(--color-saffron)"
+            stroke="var(--color-ink)"
             :stroke-dasharray="m.i < 0 ? '3 2' : undefined"
           />
-          <text :x="m.x" :y="m.y + 4" text-anchor="middle" font-size="11" fill="#23262A">{{ m.text }}</text>
+          <text :x="m.x" :y="m.y + 4" text-anchor="middle" font-size="11" fill="var(--color-ink)">
+            {{ m.text }}
+          </text>
         </g>
       </svg>
     </div>

@@ -100,7 +100,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
       <input
         v-model.number="r.share"
         type="range"
-        class="min-w-0 flex-1 accent-[#E79A12]"
+        class="min-w-0 flex-1 accent-saffron"
         min="0"
         max="1"
         step="0.005"
@@ -122,7 +122,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
       <input
         v-model.number="r.height"
         type="range"
-        class="min-w-0 flex-1 accent-[#E79A12]"
+        class="min-w-0 flex-1 accent-saffron"
         :min="s.trace ? Math.floor(s.trace.low) : -100"
         :max="s.trace ? Math.ceil(s.trace.high) : 100"
         step="0.05"
@@ -171,8 +171,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
           @change="emit('moved')"
         />
         <label class="flex items-center gap-1 text-[12px] text-soft">
-          <input v-model="t.counts" type="checkbox" class="accent-[#E79A12]" @change="emit('moved')" />fit to
-          it
+          <input v-model="t.counts" type="checkbox" class="accent-saffron" @change="emit('moved')" />fit to it
         </label>
         <button
           v-if="r.traces.length > 1"

@@ -112,8 +112,7 @@ if (r.value.marks.length) hand.select()
         </label>
       </div>
       <label class="mt-1.5 flex items-center gap-2 pl-2">
-        <input type="checkbox" class="accent-[#23262A]" :checked="apart" @change="sides" /> each side by
-        itself
+        <input type="checkbox" class="accent-ink" :checked="apart" @change="sides" /> each side by itself
       </label>
     </template>
     <label class="mt-1.5 flex items-center gap-2">
@@ -123,7 +122,7 @@ if (r.value.marks.length) hand.select()
         min="-3"
         max="3"
         step="0.25"
-        class="min-w-0 flex-1 accent-[#23262A]"
+        class="min-w-0 flex-1 accent-ink"
         aria-label="Calm or tight"
         :value="r.closeness"
         @change="closeness"

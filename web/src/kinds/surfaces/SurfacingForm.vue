@@ -99,7 +99,7 @@ else m.by = 'zone'
         min="-2"
         max="2"
         step="0.25"
-        class="min-w-0 flex-1 accent-[#23262A]"
+        class="min-w-0 flex-1 accent-ink"
         aria-label="Calm or close"
         :value="r.closeness"
         @change="(e) => number('closeness', e)"

@@ -16,7 +16,8 @@ from django.db import transaction
 
 from deftmason.core.recipe.kinds.scan import scan_record
 from deftmason.server.jobs.blobs import keep, receive
-from deftmason.server.jobs.models import Job
+from deftmason.server.jobs.models import Job, Piece
+from deftmason.server.jobs.piecework import file_of
 from deftmason.server.jobs.recipe import change, desk, note_results, records, replay_of, store
 from deftmason.server.jobs.shelf import begin_job, picture_of_job
 
@@ -56,6 +57,8 @@ class Command(BaseCommand):
             self._finished()
         if not raw and not without_curved:
             self._curved()
+            if not Job.objects.filter(demo="hinge-pieces").exists():
+                self._pieces(spacing)
         self.stdout.write("The demo jobs are on the shelf.")
 
     def _scans(self, spacing: float, lantern_spacing: float) -> None:
@@ -139,7 +142,30 @@ class Command(BaseCommand):
                 record = scan_record(self._kept(mesh, job.file), job.file, "mm")
                 self._shelved(job.name, demo, framed(job, record, pose))
 
-    def _shelved(self, name: str, demo: str, steps: list[dict]) -> None:
+    def _pieces(self, spacing: float) -> None:
+        """A hinge's whole recipe, and six worn pieces of the part waiting to be run through it."""
+        from deftmason.core.elements import RigidMotion
+        from deftmason.core.scan.files import read_scan
+        from deftmason.core.scan.likeness import likeness_of
+        from deftmason.demo.hinge import worn_hinges
+        from deftmason.demo.hinge_job import hinge_steps
+
+        self.stdout.write("Scanning six worn hinges …")
+        with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as helper:
+            worn = helper.submit(worn_hinges, 1.8 * spacing)
+            pose = RigidMotion(np.array(json.loads(_truth_file().read_text())["hinge"]["pose"]))
+            step = records(Job.objects.get(demo="hinge"))[0]
+            scan = read_scan(desk().scan_file(step["sha256"], step["name"]), "mm", called=step["file"]).scan
+            step = {**step, "likeness": likeness_of(scan)}
+            steps = hinge_steps(step, pose, store(), desk().scan_file)
+            files = [self._kept(mesh, f"Hinge {k + 1}.ply") for k, (mesh, _) in enumerate(worn.result())]
+        job = self._shelved("Rowlock hinge, six worn pieces", "hinge-pieces", steps)
+        Piece.objects.bulk_create(
+            Piece(job=job, step_id=step["id"], name=name, record=file_of(scan_record(kept, name, "mm")))
+            for kept, name in ((kept, f"Hinge {k + 1}.ply") for k, kept in enumerate(files))
+        )
+
+    def _shelved(self, name: str, demo: str, steps: list[dict]) -> Job:
         """A job with a whole recipe, worked out."""
         Job.objects.filter(demo=demo).delete()
         with transaction.atomic():
@@ -149,6 +175,7 @@ class Command(BaseCommand):
             note_results(job, records(job))
         replay_of(records(job)).run()
         picture_of_job(job, "demo")
+        return job
 
 
 def _truth_file():
