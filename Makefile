@@ -30,7 +30,7 @@ test: $(S)/tests $(S)/web $(S)/warm
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
 	@# What only computes is proved two at a time; servers and screens after it, with the machine to themselves.
 	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
-	$(BIN)/python -m pytest tests/test_house.py tests/server tests/hostile tests/web
+	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile tests/web
 	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
 	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 

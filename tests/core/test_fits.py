@@ -180,3 +180,12 @@ def test_bad_requests_are_refused_in_words():
         fit("plane", np.ones((9, 3)))
     with pytest.raises(BadInput, match="straight line"):
         fit("circle", np.outer(np.arange(9.0), [1, 2, 3]))
+
+
+def test_places_that_lie_exactly_on_a_line_or_circle_are_no_division_by_nothing():
+    x = np.array([0.0, 10, 25, 40])
+    line = fit("line", np.column_stack([x, np.full(4, 2.0), np.zeros(4)]))
+    assert line.sigma == 0 and np.allclose(np.abs(line.element.direction), [1, 0, 0])
+    a = np.radians([0, 60, 130, 200, 290])
+    circle = fit("circle", np.column_stack([7 * np.cos(a), 7 * np.sin(a), np.zeros(5)]))
+    assert circle.element.radius == pytest.approx(7, abs=1e-12)

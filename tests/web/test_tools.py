@@ -6,6 +6,7 @@ import pytest
 
 from .test_access import serious
 from .test_clean import bench
+from .test_story import shot
 
 pytestmark = pytest.mark.browser
 
@@ -118,3 +119,53 @@ def test_a_lost_reference_offers_what_could_stand_there(finished):
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
     page.locator('[data-stone="Part frame"][aria-label*="sound"]').wait_for(timeout=60_000)
+
+
+def test_help_on_a_tool_is_one_key_away(finished):
+    page = finished
+    page.get_by_role("navigation", name="Stages").get_by_role("button", name="Frame", exact=True).click()
+    page.locator("canvas").first.focus()
+    page.keyboard.press("h")
+    card = page.locator("[data-help]")
+    card.get_by_text("Point at a tool").wait_for()
+    page.keyboard.press("Escape")
+    bench(page).get_by_role("button", name="Measure").first.hover()
+    page.keyboard.press("h")
+    card.get_by_role("heading", name="Measure", exact=True).wait_for()
+    assert "Click a datum in the view or the yard" in card.inner_text()
+    assert serious(page) == []
+    page.keyboard.press("Escape")
+    card.wait_for(state="detached")
+    find(page, "Decimate")
+    bench(page).get_by_role("heading", name="Decimate", exact=True).wait_for()
+    page.locator("canvas").first.focus()
+    page.keyboard.press("h")
+    card.get_by_role("heading", name="Decimate", exact=True).wait_for()
+    assert "gives a scan" in card.inner_text() and "What can be set" in card.inner_text()
+    shot(page, "help")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Escape")
+
+
+def test_the_belt_suggests_what_is_used_most(finished):
+    page = finished
+    for _ in range(4):
+        find(page, "Decimate")
+        bench(page).get_by_role("button", name="Drop").click()
+        bench(page).get_by_role("button", name="Drop").wait_for(state="detached")
+    note = bench(page).get_by_role("note").filter(has_text="Often used: Decimate")
+    note.get_by_role("button", name=re.compile("Put it on the belt for")).click()
+    note.wait_for(state="detached")
+    assert "decimate" in page.evaluate("JSON.parse(localStorage.getItem('mason.belt'))")
+
+
+def test_what_is_offered_says_why(finished):
+    page = finished
+    page.get_by_role("navigation", name="Stages").get_by_role("button", name="Frame", exact=True).click()
+    yard = page.get_by_role("complementary", name="Yard")
+    for name in ("Seat face", "Long side"):
+        yard.get_by_role("button", name=name).click()
+    results = page.get_by_label("Results")
+    results.get_by_text("Two datums lie some way and some angle apart.").wait_for(timeout=60_000)
+    results.get_by_text("Seat face and Long side allow it, and it follows both.").first.wait_for(timeout=60_000)
+    page.keyboard.press("Escape")

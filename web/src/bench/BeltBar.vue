@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** The belt and the way back: at the bench's foot, always in sight. */
+import { onMounted } from 'vue'
 import { useBelt } from '../state/belt'
 import { useRoom } from '../state/room'
 
 const room = useRoom()
 const j = room.job
 const belt = useBelt()
+onMounted(belt.look)
 </script>
 
 <template>
@@ -44,5 +46,12 @@ const belt = useBelt()
         <span class="min-w-0 truncate">{{ t.brief }}</span>
       </button>
     </div>
+    <p v-if="belt.often" class="mt-1.5 text-soft" role="note">
+      Often used: {{ belt.often.tool.name }}.
+      <button class="underline" @click="belt.takeOften">
+        Put it on the belt{{ belt.often.instead ? ` for ${belt.often.instead.brief}` : '' }}
+      </button>
+      <button class="ml-1.5 underline" @click="belt.leaveOften">Leave it</button>
+    </p>
   </section>
 </template>

@@ -49,6 +49,7 @@ const given = computed(() => made.given.map((at) => ({ at, text: nameOf(at) })))
             <kbd v-if="i === 0" class="fig text-soft">Enter</kbd>
           </span>
           <span class="fig block text-soft">{{ o.figure }}</span>
+          <span class="mt-0.5 block text-[11.5px] text-soft">{{ o.because }}</span>
         </button>
       </li>
     </ol>

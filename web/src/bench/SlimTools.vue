@@ -3,11 +3,13 @@
 import { computed } from 'vue'
 import { toolGroups } from '../kinds/registry'
 import type { StageKey } from '../kinds/stages'
+import { usePointed } from '../state/pointed'
 import { useRoom } from '../state/room'
 import PinTool from './PinTool.vue'
 
 const props = defineProps<{ stage: StageKey }>()
 const room = useRoom()
+const pointed = usePointed()
 const tools = computed(() => toolGroups(props.stage, room).flatMap((g) => g.tools))
 /** What is missing before the first of those that cannot be used. */
 const missing = computed(() => tools.value.map((t) => t.needs(room)).find((m) => m) ?? '')
@@ -21,6 +23,8 @@ const missing = computed(() => tools.value.map((t) => t.needs(room)).find((m) =>
           class="btn flex-1 !px-2"
           :disabled="!!t.needs(room)"
           :title="t.needs(room) ?? t.says"
+          @mouseenter="pointed.tool = t"
+          @focus="pointed.tool = t"
           @click="room.hand.start(t)"
         >
           {{ t.name }}

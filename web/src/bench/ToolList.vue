@@ -1,9 +1,10 @@
 <script setup lang="ts">
 /** A stage's tools in short groups; those that cannot be used yet say what is missing. */
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import type { Tool } from '../kinds/kind'
 import { stageOf, toolGroups } from '../kinds/registry'
 import type { StageKey } from '../kinds/stages'
+import { usePointed } from '../state/pointed'
 import { useRoom } from '../state/room'
 import PinTool from './PinTool.vue'
 
@@ -12,6 +13,8 @@ const room = useRoom()
 const stage = computed(() => stageOf(props.stage))
 const groups = computed(() => toolGroups(props.stage, room))
 const over = ref<Tool | null>(null)
+const pointed = usePointed()
+watch(over, (t) => (pointed.tool = t))
 </script>
 
 <template>

@@ -75,6 +75,8 @@ export type Offer = {
    * sense.
    */
   weigh: (told: Preview) => { title?: string; figure: string; cost: number } | null
+  /** Why it is offered, in a sentence: of what was picked, and of what was worked out where that is known. */
+  why: string | ((told: Preview | null) => string)
   /** What it says where the server cannot be asked yet, because it needs more than was picked. */
   known?: { figure: string; cost: number }
 }

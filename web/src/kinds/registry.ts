@@ -80,4 +80,18 @@ export function belt(): string[] {
     return firstBelt()
   }
 }
+const USED = 'mason.used'
+/** How often each tool was taken up in this browser, by its id. */
+export function used(): Record<string, number> {
+  try {
+    const kept: unknown = JSON.parse(localStorage.getItem(USED) ?? '{}')
+    return kept && typeof kept === 'object' ? (kept as Record<string, number>) : {}
+  } catch {
+    return {}
+  }
+}
+export function noteUse(id: string) {
+  const known = used()
+  localStorage.setItem(USED, JSON.stringify({ ...known, [id]: (known[id] ?? 0) + 1 }))
+}
 export const keepBelt = (ids: string[]) => localStorage.setItem(BELT, JSON.stringify(ids.slice(0, 8)))

@@ -13,6 +13,7 @@ import View3D from '../view3d/View3D.vue'
 import Wall from '../wall/Wall.vue'
 import Yard from '../yard/Yard.vue'
 import FindTool from './FindTool.vue'
+import Help from './Help.vue'
 import Keys from './Keys.vue'
 import StageLine from './StageLine.vue'
 import { useKeys } from './useKeys'
@@ -23,6 +24,7 @@ const { job: j, hand, shown } = room
 const view = ref<InstanceType<typeof View3D> | null>(null)
 const finding = ref(false)
 const keys = ref(false)
+const help = ref(false)
 const lost = ref('')
 
 async function open() {
@@ -52,7 +54,7 @@ const papered = computed(() =>
 )
 const beside = computed(() => hand.kind?.beside(room) ?? null)
 const cover = computed(() => hand.kind?.covers(room) ?? null)
-useKeys({ view, finding, keys })
+useKeys({ view, finding, keys, help })
 </script>
 
 <template>
@@ -88,5 +90,6 @@ useKeys({ view, finding, keys })
     <Wall />
     <FindTool v-if="finding" @close="finding = false" />
     <Keys v-if="keys" @close="keys = false" />
+    <Help v-if="help" @close="help = false" />
   </div>
 </template>

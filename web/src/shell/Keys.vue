@@ -21,6 +21,7 @@ const KEYS: [string, string][] = [
   ['left drag', 'orbit'],
   ['right or Shift drag', 'pan'],
   ['wheel', 'zoom at the pointer'],
+  ['H', 'help on the tool in hand or pointed at'],
   ['?', 'this list'],
 ]
 </script>

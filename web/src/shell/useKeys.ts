@@ -6,7 +6,12 @@ import { useRoom } from '../state/room'
 
 type View = { fit: () => void; back: () => void; forward: () => void }
 
-export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; keys: Ref<boolean> }) {
+export function useKeys(of: {
+  view: Ref<View | null>
+  finding: Ref<boolean>
+  keys: Ref<boolean>
+  help: Ref<boolean>
+}) {
   const room = useRoom()
   const { job: j, hand, shown, marks } = room
   const belt = useBelt()
@@ -25,6 +30,7 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
   const ACTS: Record<string, () => void> = {
     '/': () => (of.finding.value = true),
     '?': () => (of.keys.value = true),
+    h: () => (of.help.value = true),
     ' ': swap,
     d: () => {
       if (j.check || shown.proof || (j.body && j.scan)) shown.show.tide = !shown.show.tide
@@ -44,7 +50,8 @@ export function useKeys(of: { view: Ref<View | null>; finding: Ref<boolean>; key
     if (again ? j.job?.redo : j.job?.undo) j.act('POST', again ? '/redo' : '/undo')
   }
   function escape(t: HTMLElement, typing: boolean) {
-    if (of.finding.value || of.keys.value) of.finding.value = of.keys.value = false
+    if (of.finding.value || of.keys.value || of.help.value)
+      of.finding.value = of.keys.value = of.help.value = false
     else if (typing) t.blur()
     else if (hand.held) {
       if (!hand.kind?.escapes()) hand.drop()

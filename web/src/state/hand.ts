@@ -4,7 +4,7 @@ import { computed, reactive, ref, shallowRef } from 'vue'
 import { numbers, study, type Refusal } from '../api/client'
 import type { PickRecord, Preview, StepRecord, Stone, StoneDetail } from '../api/types'
 import type { Kind, Slot, Tool } from '../kinds/kind'
-import { kindOf } from '../kinds/registry'
+import { kindOf, noteUse } from '../kinds/registry'
 import type { Under } from '../view3d/picking'
 import { useDetails } from './details'
 import { useJob } from './job'
@@ -104,6 +104,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
   function start(tool: Tool) {
     const r = room()
     if (tool.needs(r)) return
+    noteUse(tool.id)
     shown.stage = tool.stage
     takeUp(tool.kind, tool.record(r) as Omit<StepRecord, 'kind'>)
     slot.value = tool.slot

@@ -14,7 +14,9 @@ import { useJob } from './job'
 import { useRoom } from './room'
 import { useShown } from './shown'
 
-export type Weighed = Offer & { figure: string; cost: number }
+export type Weighed = Offer & { figure: string; cost: number; because: string }
+
+const because = (o: Offer, told: Preview | null) => (typeof o.why === 'string' ? o.why : o.why(told))
 
 /** What is picked beside what was picked before, where it goes with it. */
 const ADDED: Under['what'][] = ['datum', 'edge', 'loop', 'face']
@@ -57,7 +59,7 @@ export const useMade = defineStore('made', () => {
     weighing.value = wanted.length > 0
     try {
       for (const o of wanted) {
-        const said = o.known ?? (await weighed(o, mine.signal))
+        const said = o.known ? { ...o.known, because: because(o, null) } : await weighed(o, mine.signal)
         if (mine !== asked) return
         if (said) offers.value = [...offers.value, { ...o, ...said }].sort((a, b) => a.cost - b.cost)
       }
@@ -69,7 +71,8 @@ export const useMade = defineStore('made', () => {
   }
   async function weighed(o: Offer, signal: AbortSignal) {
     const got = await study<Preview>(j.job!.id, '/preview', { step: o.record }, () => {}, signal)
-    return got.status === 'failed' || got.status === 'waiting' ? null : o.weigh(got)
+    const said = got.status === 'failed' || got.status === 'waiting' ? null : o.weigh(got)
+    return said && { ...said, because: because(o, got) }
   }
   /** Light the face of the scan that was picked. */
   async function light(mine: AbortController) {

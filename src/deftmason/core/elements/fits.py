@@ -262,7 +262,7 @@ def _covariance(p, w, r, j) -> tuple[np.ndarray, float]:
     if parts > 1:  # all of them scatter alike
         own = float(np.mean(r[: len(p)][used] ** 2))
         whole = float(np.sum(r[several] ** 2)) / max(int(several.sum()) - j.shape[1], 1)
-        more = whole / max(own, 1e-300) if noise.common is not None else whole / noise.sigma2
+        more = whole / max(own, 1e-300) if noise.common is not None else whole / max(noise.sigma2, 1e-300)
         noise = noise.times(more)
     return correlated_covariance(places, weighed, noise)
 

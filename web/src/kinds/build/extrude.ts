@@ -112,6 +112,10 @@ export default defineKind<Record, Told>({
     return hows.map(({ how, title, to }) => ({
       tool: how,
       title,
+      why:
+        how === 'cut'
+          ? 'A closed loop can be taken out of the body there is.'
+          : 'A closed loop makes a solid where it is pushed.',
       slot: 'start',
       record: {
         kind: 'extrude',

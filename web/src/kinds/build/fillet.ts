@@ -59,6 +59,7 @@ export default defineKind<Record, Told>({
         tool: 'fillet',
         title: edges.length === 1 ? 'Fillet' : `Fillet of ${edges.length} edges`,
         slot: 'edges',
+        why: 'Under the edge the scan is round: the radius is read there.',
         record: { kind: 'fillet', ...record(room, edges) } as StepRecord,
         weigh: (got: Preview) => {
           const read = (got.summary as unknown as Told).readings.radius

@@ -77,6 +77,7 @@ export default defineKind<Record, Told>({
         tool: 'construct',
         title: way.title,
         slot: 'of',
+        why: `${datums.map((d) => d.name).join(' and ')} ${datums.length === 1 ? 'allows' : 'allow'} it, and ${datums.length === 1 ? 'it follows' : 'it follows both'}.`,
         record: {
           kind: 'construct',
           ...fresh(

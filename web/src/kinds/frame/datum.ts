@@ -26,6 +26,8 @@ const figureOf = (t: Told) => {
   return `${size} · scatter ${t.scatter.toPrecision(2)}`
 }
 
+const a = (element: string) => `${/^[aeiou]/.test(element) ? 'an' : 'a'} ${element}`
+
 /** What a place on the scan is most likely to be. */
 function likeliest(at: Under, room: Room): Offer[] {
   const pick = pickAt(at, 'same bend', null)
@@ -37,6 +39,13 @@ function likeliest(at: Under, room: Room): Offer[] {
       title: TITLE_OF.best,
       slot: 'place',
       record,
+      why: (got) => {
+        const t = got?.summary as unknown as Told | undefined
+        const others = (t?.could_be ?? []).filter((c) => c.element !== t?.element)
+        const next = others.sort((a, b) => a.scatter - b.scatter)[0]
+        if (!t || !next) return 'Of all kinds tried, only this lies on the surface.'
+        return `Of ${others.length + 1} kinds tried it scatters least; called ${a(next.element)} it would scatter ${next.scatter.toPrecision(2)}.`
+      },
       weigh: (got: Preview) => {
         const t = got.summary as unknown as Told
         const element = t.element as Element

@@ -80,6 +80,10 @@ export default defineKind<Record, Told>({
       {
         tool: 'frame',
         title: 'Frame',
+        why: (got) =>
+          got && !(got.summary as unknown as Told).open.length
+            ? 'These datums hold the part in all six freedoms.'
+            : 'These datums hold the part in part; more of them hold the rest.',
         record: { kind: 'frame', ...record(room, datums) } as StepRecord,
         weigh: (got: Preview) => {
           const t = got.summary as unknown as Told

@@ -78,6 +78,7 @@ export default defineKind<Record, Told>({
       {
         tool: 'measure',
         title: 'Measure',
+        why: 'Two datums lie some way and some angle apart.',
         record: { kind: 'measure', ...fresh(room, ids[0], ids[1]) } as StepRecord,
         weigh: (got: Preview) => ({ figure: (got.summary as unknown as Told).says ?? '', cost: 0.5 }),
       },

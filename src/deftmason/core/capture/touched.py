@@ -1,0 +1,132 @@
+"""Elements from touches of a ball probe. A touch tells where the ball's middle came to rest; the surface lies a radius
+farther, along the element's own normal, not along the way the probe was led: so the element is fitted to the middles
+and moved by the radius to the side that was led to.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..elements import Circle, Fit, Line, Plane, fit, unit
+from ..errors import BadInput
+
+__all__ = ["Probed", "Touches", "probed", "probed_curve"]
+
+_LEAST = {"plane": 3, "line": 2, "circle": 3, "rounding": 3}
+_ROUND = 0.35  # share of the middles' own extent that a rounding's arc bows by at least, else it tells no radius
+
+
+@dataclass(frozen=True)
+class Touches:
+    """``balls`` (k, 3) middles, ``along`` (k, 3) unit directions the probe was led in, ``radius`` of the ball, mm."""
+
+    balls: np.ndarray
+    along: np.ndarray
+    radius: float
+
+    @staticmethod
+    def of(balls, along, radius: float) -> Touches:
+        b, a = np.asarray(balls, float).reshape(-1, 3), np.asarray(along, float).reshape(-1, 3)
+        if len(b) != len(a):
+            raise BadInput("Each touch has a middle and a direction.", field="touches")
+        return Touches(b, a / np.linalg.norm(a, axis=1, keepdims=True), float(radius))
+
+
+@dataclass(frozen=True)
+class Probed:
+    """An element on the surface that was touched: ``fit`` of the balls' middles, ``element`` moved onto the surface;
+    ``outside``: of something round, whether it was touched from outside.
+    """
+
+    element: Plane | Line | Circle
+    fit: Fit
+    outside: bool | None = None
+
+
+def probed(kind: str, touches: Touches) -> Probed:
+    """A 'plane', 'line', 'circle' (of a bore or a boss) or 'rounding' (an arc across a fillet) from touches.
+
+    Raises `BadInput` where there are too few, or where they do not tell it.
+    """
+    if kind not in _LEAST:
+        raise BadInput(f"'{kind}' is nothing that touches are read as.", field="kind")
+    if len(touches.balls) < _LEAST[kind]:
+        raise BadInput(f"A {kind} takes {_LEAST[kind]} touches or more; take another.", field="touches")
+    if kind == "plane":
+        return _plane(touches)
+    if kind == "line":
+        return _line(touches)
+    return _circle(touches, kind)
+
+
+def _plane(t: Touches) -> Probed:
+    f = fit("plane", t.balls)
+    n = f.element.normal
+    side = _one_side(t.along @ n, "plane")
+    # Outward: against the way the probe was led.
+    return Probed(Plane(f.element.point + side * t.radius * n, -side * n), f)
+
+
+def _line(t: Touches) -> Probed:
+    """The line on the touched face that runs along the touches."""
+    if len(t.balls) == 2:
+        d = unit(t.balls[1] - t.balls[0])
+        f = Fit(Line(t.balls.mean(axis=0), d), np.zeros(2), 0.0, 0.0, {}, 1.0, None)
+    else:
+        f = fit("line", t.balls)
+    d = f.element.direction
+    across = t.along.mean(axis=0)
+    across = across - (across @ d) * d
+    if np.linalg.norm(across) < 0.2:
+        raise BadInput("The probe was led along the line; lead it across to the face.", field="touches")
+    return Probed(Line(f.element.point + t.radius * unit(across), d), f)
+
+
+def _circle(t: Touches, kind: str) -> Probed:
+    f = fit("circle", t.balls)
+    c = f.element
+    from_middle = t.balls - c.center
+    inward = -np.einsum("ij,ij->i", t.along, from_middle) / np.maximum(np.linalg.norm(from_middle, axis=1), 1e-300)
+    outside = _one_side(inward, kind) > 0
+    radius = c.radius - t.radius if outside else c.radius + t.radius
+    if radius <= 0:
+        raise BadInput("What was touched is smaller than the probe's own ball; take a smaller ball.", field="touches")
+    if kind == "rounding":
+        _bows(from_middle, c.radius)
+    return Probed(Circle(c.center, c.normal, radius), f, outside)
+
+
+def _bows(from_middle: np.ndarray, radius: float) -> None:
+    """Refuse an arc so short that touches tell no radius of it."""
+    u = unit(from_middle[0])
+    turn = np.arccos(np.clip(np.einsum("ij,j->i", from_middle, u) / radius, -1, 1))
+    span = float(np.ptp(turn))
+    if span < _ROUND:
+        says = f"The touches span {np.degrees(span):.0f}° of the rounding; spread them over more of it."
+        raise BadInput(says, field="touches")
+
+
+def _one_side(led: np.ndarray, kind: str) -> float:
+    """Which side touches were led to: +1 or −1. Raises where they were led to both."""
+    side = np.sign(led[np.abs(led) > 0.1])
+    if len(side) == 0 or abs(side.sum()) < len(side):
+        raise BadInput(f"The {kind} was touched from both sides; take it from one.", field="touches")
+    return float(side[0])
+
+
+def probed_curve(touches: Touches, normal, closed: bool) -> np.ndarray:
+    """Places (k, 3) on the surface along touches in order, the ball taken off square to the way within the plane across
+    ``normal``: a boundary or a spline to be drawn through them.
+    """
+    n, p = unit(np.asarray(normal, float)), touches.balls
+    if len(p) < 2:
+        raise BadInput("A curve takes two touches or more; take another.", field="touches")
+    way = np.roll(p, -1, axis=0) - np.roll(p, 1, axis=0)
+    if not closed:
+        way[0], way[-1] = p[1] - p[0], p[-1] - p[-2]
+    across = np.cross(n, way)
+    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
+    to = np.sign(np.einsum("ij,ij->i", across, touches.along))
+    return p + touches.radius * to[:, None] * across

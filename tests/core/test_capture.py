@@ -1,0 +1,156 @@
+"""What is captured live: touches told apart from the ball that took them, points kept within outlines and near planes,
+coverage, sections, and a file that loses nothing.
+"""
+
+import json
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
+
+from deftmason.core.capture.coverage import Coverage
+from deftmason.core.capture.keeping import Boundary, CuttingPlane, Region
+from deftmason.core.capture.recorded import Recording, records_of
+from deftmason.core.capture.sections import section_lines
+from deftmason.core.capture.touched import Touches, probed, probed_curve
+from deftmason.core.errors import BadInput
+
+_SEEDS = st.integers(0, 10**6)
+
+
+def turned(seed):
+    rng = np.random.default_rng(seed)
+    return rng, Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * 300
+
+
+@settings(max_examples=40, deadline=None)
+@given(_SEEDS, st.integers(3, 12), st.floats(0.2, 5))
+def test_a_plane_lies_a_ball_farther_on_the_side_it_was_led_to(seed, count, ball):
+    rng, r, c = turned(seed)
+    flat = np.column_stack([rng.uniform(-40, 40, (count, 2)), np.zeros(count)])
+    flat[:3, :2] = [[-30, 0], [30, 5], [0, 35]]
+    along = np.array([0.2, 0.1, -1.0])  # led down, not straight
+    found = probed("plane", Touches.of((flat + [0, 0, ball]) @ r.T + c, np.tile(along @ r.T, (count, 1)), ball))
+    assert abs((found.element.point - c) @ (r @ [0, 0, 1])) < 1e-9
+    assert found.element.normal @ (r @ [0, 0, 1]) == pytest.approx(1, abs=1e-9)
+
+
+@settings(max_examples=40, deadline=None)
+@given(_SEEDS, st.floats(4, 60), st.floats(0.2, 3), st.booleans())
+def test_a_bore_and_a_boss_have_their_own_size_not_the_balls(seed, radius, ball, outside):
+    rng, r, c = turned(seed)
+    angles = np.linspace(0, 2 * np.pi, 7)[:-1] + rng.uniform(0, 0.3, 6)
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(6)])
+    balls = out * (radius + ball if outside else radius - ball)
+    led = -out if outside else out
+    found = probed("circle", Touches.of(balls @ r.T + c, led @ r.T, ball))
+    assert found.element.radius == pytest.approx(radius, rel=1e-9) and found.outside == outside
+    assert np.linalg.norm(found.element.center - c) < 1e-7
+
+
+def test_a_rounding_needs_touches_that_span_it():
+    angles = np.radians([10, 30, 50, 70, 88])
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(5)])
+    found = probed("rounding", Touches.of(out * (8 + 1.5), -out, 1.5))
+    assert found.element.radius == pytest.approx(8, abs=1e-9) and found.outside
+    few = np.radians([40, 43, 46])
+    near = np.column_stack([np.cos(few), np.sin(few), np.zeros(3)])
+    with pytest.raises(BadInput, match="spread them over more"):
+        probed("rounding", Touches.of(near * 9.5, -near, 1.5))
+
+
+def test_a_line_lies_on_the_face_that_was_led_to():
+    x = np.array([0, 10, 25, 40.0])
+    balls = np.column_stack([x, np.full(4, 2.0), np.zeros(4)])
+    found = probed("line", Touches.of(balls, np.tile([0.3, -1.0, 0], (4, 1)), 2.0))
+    assert np.allclose(found.element.point[1:], 0, atol=1e-9)
+    with pytest.raises(BadInput, match="along the line"):
+        probed("line", Touches.of(balls, np.tile([1.0, 0, 0], (4, 1)), 2.0))
+
+
+@pytest.mark.parametrize("kind,count", [("plane", 2), ("circle", 2), ("line", 1)])
+def test_too_few_touches_or_both_sides_are_said(kind, count):
+    with pytest.raises(BadInput, match="take another"):
+        probed(kind, Touches.of(np.eye(3)[:count], np.tile([0, 0, -1.0], (count, 1)), 1.0))
+    balls = np.array([[0, 0, 1.0], [9, 0, 1], [0, 9, 1], [9, 9, 1]])
+    with pytest.raises(BadInput, match="both sides"):
+        probed("plane", Touches.of(balls, [[0, 0, -1], [0, 0, 1], [0, 0, -1], [0, 0, 1]], 1.0))
+
+
+def test_a_curve_runs_on_the_wall_that_was_touched():
+    angles = np.linspace(0, 2 * np.pi, 41)[:-1]
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(40)])
+    line = probed_curve(Touches.of(out * 31.5, -out, 1.5), [0, 0, 1], closed=True)
+    assert np.linalg.norm(line, axis=1) == pytest.approx(np.full(40, 30.0), abs=1e-9)
+
+
+@settings(max_examples=30, deadline=None)
+@given(_SEEDS)
+def test_an_outline_keeps_what_is_seen_within_it_however_far_behind(seed):
+    rng, r, c = turned(seed)
+    star = np.array([[0, 0], [40, 0], [40, 40], [20, 15], [0, 40]], float)  # not convex
+    corners = np.column_stack([star, np.zeros(5)]) @ r.T + c
+    p = rng.uniform([-10, -10, -90], [50, 50, 90], (400, 3))
+    from shapely import Polygon, points
+
+    truth = Polygon(star).contains(points(p[:, :2]))
+    inside = Boundary(corners, r @ [0, 0, 1]).inside(p @ r.T + c)
+    assert (inside == truth).mean() > 0.995
+
+
+def test_boundaries_of_two_views_and_planes_with_a_reach_go_together():
+    square = np.array([[0, 0, 0], [20, 0, 0], [20, 20, 0], [0, 20, 0]], float)
+    side = np.array([[0, 0, 0], [20, 0, 0], [20, 0, 10], [0, 0, 10]], float)
+    plane = CuttingPlane(np.array([5.0, 0, 0]), np.array([1.0, 0, 0]), 1.0)
+    region = Region((Boundary(square, np.array([0, 0, 1.0])), Boundary(side, np.array([0, -1.0, 0]))), (plane,))
+    p = np.array([[5.5, 3, 4], [5.5, 3, 14], [5.5, 23, 4], [8, 3, 4], [4.2, 19, 9]])
+    assert region.keeps(p).tolist() == [True, False, False, False, True]
+    assert Region().keeps(p).all() and region.keeps(np.zeros((0, 3))).shape == (0,)
+
+
+def test_coverage_grows_and_tells_what_is_unseen():
+    square = np.array([[0, 0, 5], [20, 0, 5], [20, 20, 5], [0, 20, 5]], float)
+    cover = Coverage.over(Boundary(square, np.array([0, 0, 1.0])), 20)
+    rng = np.random.default_rng(3)
+    cover.add(rng.uniform([0, 0, 0], [10, 20, 9], (6000, 3)))
+    assert cover.share == pytest.approx(0.5, abs=0.02)
+    left = cover.unseen()
+    assert (left[:, 0] > 9).all() and left[:, 2] == pytest.approx(5)
+    cover.add(rng.uniform([10, 0, 0], [20, 20, 9], (6000, 3)))
+    assert cover.share > 0.98 and len(cover.unseen()) < 10
+
+
+def test_the_section_near_a_plane_is_a_closed_line_and_an_open_one():
+    rng = np.random.default_rng(5)
+    angles, x = rng.uniform(0, 2 * np.pi, 9000), rng.uniform(-60, 60, 6000)
+    ring = np.column_stack([25 * np.cos(angles), rng.uniform(-0.5, 0.5, 9000), 25 * np.sin(angles)])
+    wave = np.column_stack([x, rng.uniform(-0.5, 0.5, 6000), 50 + 4 * np.sin(x / 15)])
+    p = np.concatenate([ring, wave]) + rng.normal(0, 0.02, (15000, 3)) * [1, 0, 1]
+    lines = section_lines(p, CuttingPlane(np.zeros(3), np.array([0, 1.0, 0]), 0.5))
+    assert len(lines) == 2
+    closed = next(l for l, shut in lines if shut)
+    opened = next(l for l, shut in lines if not shut)
+    assert np.abs(np.linalg.norm(closed, axis=1) - 25).max() < 0.08
+    assert np.ptp(opened[:, 0]) > 117 and np.abs(opened[:, 2] - 50 - 4 * np.sin(opened[:, 0] / 15)).max() < 0.1
+    steps = np.diff(opened[:, 0])
+    assert (steps > 0).all() or (steps < 0).all()
+
+
+def test_a_recording_loses_nothing_that_was_written_whole(tmp_path):
+    path = str(tmp_path / "one.capture")
+    r = Recording(path)
+    for k in range(5):
+        r.add({"say": "points", "seq": k})
+    r.close()
+    with open(path, "ab") as f:
+        f.write(b'{"say":"points","se')  # the plug was pulled
+    assert [x["seq"] for x in records_of(path)] == [0, 1, 2, 3, 4]
+    again = Recording(path)
+    again.add({"say": "points", "seq": 5})
+    again.close()
+    assert [x["seq"] for x in records_of(path)] == [0, 1, 2, 3, 4, 5]
+    (tmp_path / "other").write_text(json.dumps({"format": "other"}) + "\n")
+    with pytest.raises(BadInput, match="is no capture"):
+        list(records_of(str(tmp_path / "other")))
