@@ -52,10 +52,7 @@ const key = computed(() => (tool.value ? belt.place(tool.value.id) : 0))
 <template>
   <Dialog :open="true" class="fixed inset-0 z-40" @close="emit('close')">
     <div class="fixed inset-0 bg-ink/15" aria-hidden="true" />
-    <DialogPanel
-      class="help-card"
-      data-help
-    >
+    <DialogPanel class="help-card" data-help>
       <template v-if="kind">
         <DialogTitle as="h2">{{ title }}</DialogTitle>
         <p class="mt-1">{{ says }}</p>
