@@ -1,6 +1,6 @@
 """Trial of another scan laid onto the first: random parts of every family, size and pose, both scanned in their own
 way (dense and noisy, coarse as a CAD program writes them, a piece of it missing). Right where what was laid lies on the
-true part: a part that goes onto itself may be turned so.
+true part: a part that goes onto itself may be turned so. A scan of another part of the same family and size is refused.
 """
 
 from __future__ import annotations
@@ -40,7 +40,28 @@ def _scanned(body, size: float, rng: np.random.Generator) -> tuple[TriMesh, TriM
     return TriMesh(rough, mesh.faces), mesh, kind
 
 
+def _stranger(seed: int) -> list[Outcome]:
+    """A scan of another part, of the same kind and size; nothing where the two are as alike as pieces of one part."""
+    rng = np.random.default_rng([seed, 21])
+    family = list(FAMILIES)[seed % len(FAMILIES)]
+    size = random_size(rng)
+    one, other = (sized(random_part(rng, family)[1], size / 100, np.eye(3), np.zeros(3)) for _ in range(2))
+    first, second = (_scanned(b, size, rng)[0] for b in (one, other))
+    name = f"another {family} {size:.3g} mm"
+    try:
+        motion, rms = settle_onto(second, likeness_of(first))
+    except BadInput:
+        return [Outcome(name, RIGHT, 0.0, "refused")]
+    off = np.abs(ModelSurface(one).distances(motion.points(second.vertices)).distance)
+    alike = float(np.quantile(off, 0.95)) < 0.01 * size
+    return [] if alike else [Outcome(name, WRONG, rms / size * 1e3, "taken for the same")]
+
+
 def case(seed: int) -> list[Outcome]:
+    return [_again(seed), *_stranger(seed)]
+
+
+def _again(seed: int) -> Outcome:
     rng = np.random.default_rng([seed, 20])
     family = list(FAMILIES)[seed % len(FAMILIES)]
     _, part = random_part(rng, family)
@@ -54,10 +75,10 @@ def case(seed: int) -> list[Outcome]:
     try:
         motion, rms = settle_onto(second.moved(away), likeness_of(first))
     except BadInput as e:
-        return [Outcome(name, REFUSED, note=e.message[:60])]
+        return Outcome(name, REFUSED, note=e.message[:60])
     note = f"rms {rms / size:.1e} of the size, {time.perf_counter() - begin:.1f} s"
     surface = ModelSurface(body)
     places = true.vertices[rng.permutation(len(true.vertices))[:4000]]
     off = np.abs(surface.distances(motion.points(away.points(places))).distance)
     error = float(np.quantile(off, 0.995)) / size * 1e3
-    return [Outcome(name, RIGHT if error <= _ALLOWED else WRONG, error, note)]
+    return Outcome(name, RIGHT if error <= _ALLOWED else WRONG, error, note)

@@ -16,6 +16,7 @@ from scipy.spatial.transform import Rotation
 from ..elements import RigidMotion
 from ..errors import BadInput
 from .mesh import TriMesh
+from .topology import facet_neighbours
 
 __all__ = ["likeness_of", "settle_onto"]
 
@@ -27,6 +28,8 @@ _MOST_OFF = 8e-3  # of the size: places farther off count no more
 _FEW, _ATTITUDES, _FIRST_ROUNDS = 120, 720, 5
 _MOST_FIRST = 300
 _CLOSER, _ROUNDS, _LAST_ROUNDS = 12, 20, 60
+_OTHER = 0.01  # of the size: places so far off the middle of the other scan are of another part: no wear, no bend
+_MOST_AGAINST = 0.05  # share of such places
 _TIMES = 4.0
 _ROUGHLY, _ABOUT = 8_000, 0.3  # places, and how much farther than the nearest the one found may be
 _TURN_BY = 6.0  # degrees
@@ -76,6 +79,7 @@ class _Surface:
 
         self._tensor: Any = o3d.core.Tensor
         self._normals = mesh.normals
+        self._mesh = mesh
         # Single precision: about the middle and in the mesh's own size it is good to a millionth of that.
         self._middle = mesh.bounds.mean(axis=0)
         self.size = max(float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))), 1e-300)
@@ -90,6 +94,19 @@ class _Surface:
         found = self._scene.compute_closest_points(self._tensor(inside))
         places = found["points"].numpy().astype(float) * self.size + self._middle
         return places, self._normals[found["primitive_ids"].numpy().astype(np.int64)]
+
+    def apart(self, q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Distances (k,) of points, and whether the nearest place is no rim of the mesh: what lies beyond a rim was not
+        seen, what lies off the middle of it is not there.
+        """
+        inside = ((q - self._middle) / self.size).astype(np.float32)
+        found = self._scene.compute_closest_points(self._tensor(inside))
+        places = found["points"].numpy().astype(float) * self.size + self._middle
+        open_ = (facet_neighbours(self._mesh.faces, len(self._mesh.vertices)) < 0).any(axis=1)
+        at_rim = np.zeros(len(self._mesh.vertices), bool)
+        at_rim[self._mesh.faces[open_]] = True
+        beside = at_rim[self._mesh.faces].any(axis=1)[found["primitive_ids"].numpy().astype(np.int64)]
+        return np.linalg.norm(q - places, axis=1), ~beside
 
 
 def _stepped(surface: _Surface | _Roughly, places: np.ndarray, turns: np.ndarray, shifts: np.ndarray, least: float):
@@ -200,10 +217,11 @@ def settle_onto(mesh: TriMesh, places) -> tuple[RigidMotion, float]:
     cost, _ = told_apart(d)
     best = 0 if cost[0] <= _AS_GOOD * cost.min() else int(np.argmin(cost))
     turns, shifts = _settled(surface, places, turns[[best]], shifts[[best]], _LAST_ROUNDS, 0.5 * _FITS * size)
-    d = _distances(surface, places, turns, shifts)[0]
+    d, inner = surface.apart((places - shifts[0]) @ turns[0])
     lies = d < _FITS * size
+    against = float((inner & (d > _OTHER * size)).mean())
     rms = float(np.sqrt(np.mean(d[lies] ** 2))) if lies.any() else float(np.median(d))
-    if lies.mean() < _LEAST_SHARE or rms > _GOOD * size:
+    if lies.mean() < _LEAST_SHARE or rms > _GOOD * size or against > _MOST_AGAINST:
         raise BadInput(
             f"The other scan does not fit onto the first ({lies.mean():.0%} of it at best, {rms:.2g} mm off); is it "
             "the same part, in the same unit?"
