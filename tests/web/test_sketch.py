@@ -282,7 +282,7 @@ def test_a_spline_over_a_crowned_edge_and_its_poles(server, page):
     # On this paper u runs along z and v along x: the crown is the outline's side at the greatest u.
     paper.follow("spline")
     trace = page.evaluate(
-        "() => [...document.querySelectorAll(\"g[stroke='#C9B48A'] path\")].map((p) => p.getAttribute('d'))[0]"
+        "() => [...document.querySelectorAll(\"g[stroke='var(--color-sand)'] path\")].map((p) => p.getAttribute('d'))[0]"
     )
     number = r"(-?[\d.]+(?:e-?\d+)?)"
     points = np.array([[float(a), -float(b)] for a, b in re.findall(f"{number} {number}", trace)])
