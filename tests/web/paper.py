@@ -32,7 +32,9 @@ class Paper:
 
     def traced(self):
         """Wait until a trace is on the paper and the paper is fitted to it."""
-        self.page.locator("svg path[stroke-linejoin], svg g[stroke='var(--color-sand)'] path").first.wait_for(state="attached")
+        self.page.locator("svg path[stroke-linejoin], svg g[stroke='var(--color-sand)'] path").first.wait_for(
+            state="attached"
+        )
         self.settled()
         self.page.wait_for_timeout(250)
 

@@ -60,6 +60,9 @@ def test_a_name_a_formula_and_a_hand_reading(page, opened):
     write(page, "flange_width", "= boss.end * 2")
     page.get_by_role("alert").filter(has_text="comes after").wait_for()
     row(page, "flange_width").get_by_label("Where flange_width comes from").select_option(label="hand reading")
+    reading = page.get_by_role("form", name="Hand reading of flange_width")
+    reading.get_by_label("What it showed").fill("61")
+    reading.get_by_role("button", name="Take the reading").click()
     until(page, room, ["flange_width"], lambda v: v["flange_width"]["source"] == "hand reading")
     assert values(room)["flange_width"]["chosen"] == 61
     # Found by a word, sorted by what it costs.
