@@ -12,6 +12,10 @@ from ..hostile.people import Person
 __all__ = ["Paper", "upload_job"]
 
 
+#: The trace under a drawing, on the paper.
+TRACE = "g[stroke='var(--color-sand)'] path"
+
+
 class Paper:
     """The paper of a page; places are in paper coordinates, mm."""
 

@@ -11,7 +11,7 @@ from deftmason.core.scan.files import write_scan
 from deftmason.demo.pump_cap import PumpCap
 
 from ..sprocket import Sprocket, sprocket_outline, sprocket_scan
-from .paper import Paper, upload_job
+from .paper import TRACE, Paper, upload_job
 from .room import Room
 from .test_story import chips, choose, evidence, shot
 
@@ -282,7 +282,7 @@ def test_a_spline_over_a_crowned_edge_and_its_poles(server, page):
     # On this paper u runs along z and v along x: the crown is the outline's side at the greatest u.
     paper.follow("spline")
     trace = page.evaluate(
-        "() => [...document.querySelectorAll(\"g[stroke='var(--color-sand)'] path\")].map((p) => p.getAttribute('d'))[0]"
+        "(traces) => [...document.querySelectorAll(traces)].map((p) => p.getAttribute('d'))[0]", TRACE
     )
     number = r"(-?[\d.]+(?:e-?\d+)?)"
     points = np.array([[float(a), -float(b)] for a, b in re.findall(f"{number} {number}", trace)])
