@@ -22,7 +22,7 @@ def test_a_caliper_overrules_the_scan_and_a_micrometer_agrees(opened, page):
     page.keyboard.press("l")
     table = page.get_by_role("region", name="The whole ledger")
     table.wait_for()
-    name = "base_outline.width"
+    name = "base_outline.width_2"
     before = {v["name"]: v for v in room.job()["values"]}[name]
     form = reading(page, name, "caliper", f"{before['measured'] + 0.3:.2f}")
     assert form.get_by_label("Its smallest step").input_value() == "0.02"
