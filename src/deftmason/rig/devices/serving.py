@@ -4,7 +4,6 @@ asked for again after the line was lost.
 
 from __future__ import annotations
 
-import argparse
 import queue
 import socket
 import socketserver
@@ -122,10 +121,3 @@ def listen(device: Device, port: int) -> None:
     with _Listening(port, device) as server:
         print(f"{device.kind} listens at 127.0.0.1:{server.server_address[1]}", flush=True)
         server.serve_forever(poll_interval=0.1)
-
-
-def arguments(about: str) -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(description=about)
-    parser.add_argument("--port", type=int, default=0, help="0: any that is free; the first line says which.")
-    parser.add_argument("--seed", type=int, default=0)
-    return parser
