@@ -15,7 +15,9 @@ const room = useRoom()
 const pointed = usePointed()
 const schemas = useSchemas()
 const belt = useBelt()
-const tool = computed(() => (room.hand.kind ? null : pointed.tool))
+/** As it was when help was asked for: the card itself takes the pointer off the tool. */
+const under = pointed.tool
+const tool = computed(() => (room.hand.kind ? null : under))
 const kind = computed(() => room.hand.kind ?? (tool.value ? kindOf(tool.value.kind) : undefined))
 /** What words need a record for is said of the one in hand, or of one as it would be taken up. */
 const record = computed(() => {
