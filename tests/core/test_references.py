@@ -15,6 +15,7 @@ PICK = {"place": [0, 0, 0], "normal": [0, 0, 1]}
 RECORDS = {
     "scan": {"file": "a.stl", "sha256": "0" * 64},
     "datum": {"scan": "s1", "pick": PICK},
+    "probed": {"scan": "s1", "touches": [{"ball": [0, 0, 0], "along": [0, 0, -1]}], "ball": 1.0, "square_to": "d1"},
     "frame": {"first": "d1", "second": "d2", "origin": None},
     "sketch": {"scan": "s1", "frame": "f1"},
     "extrude": {"sketch": "k1", "scan": "s1", "frame": "f1", "body": "b1"},

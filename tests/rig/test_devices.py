@@ -3,16 +3,16 @@ sends it, and nothing that was taken is lost with the line.
 """
 
 import socket
-import subprocess
-import sys
 import time
 
 import numpy as np
 import pytest
 
+from deftmason.core.capture.words import line_of, packed, read_line, unpacked
 from deftmason.core.check.deviation import ModelSurface
 from deftmason.demo.devices import hidden_pose, true_part
-from deftmason.rig.devices.words import line_of, packed, read_line, unpacked
+
+from ..devices import started
 
 
 class Speaker:
@@ -44,22 +44,14 @@ class Speaker:
 
 @pytest.fixture(scope="module")
 def arm():
-    yield from _started("arm")
+    with started("arm", "bracket") as port:
+        yield port
 
 
 @pytest.fixture(scope="module")
 def table():
-    yield from _started("table", "--speed", "20")
-
-
-def _started(kind, *more):
-    command = [sys.executable, "-m", "deftmason.demo.devices", kind, "--part", "bracket", *more]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    try:
-        yield int(process.stdout.readline().rsplit(":", 1)[1])
-    finally:
-        process.kill()
-        process.wait()
+    with started("table", "bracket", "--speed", "20") as port:
+        yield port
 
 
 @pytest.fixture(scope="module")

@@ -65,10 +65,13 @@ class Api:
             s = self.call("GET", f"/jobs/{job}/studies/{s['study']}")
         return s["result"] if expect == 200 else s
 
-    def upload(self, name, data, expect=200):
-        r = self.client.post("/api/uploads", {"file": SimpleUploadedFile(name, data)}, HTTP_X_CSRFTOKEN=self.token)
+    def sent(self, path, name, data, expect=200):
+        r = self.client.post("/api" + path, {"file": SimpleUploadedFile(name, data)}, HTTP_X_CSRFTOKEN=self.token)
         assert r.status_code == expect, (r.status_code, r.content[:400])
-        said = r.json()
+        return r.json()
+
+    def upload(self, name, data, expect=200):
+        said = self.sent("/uploads", name, data, expect)
         while expect == 200 and "upload" not in said:  # it is still being read
             said = self.lean("GET", f"/uploads/{said['study']}")
         return said

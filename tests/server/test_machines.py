@@ -42,7 +42,7 @@ def ended(process):
     process.wait(10)
 
 
-def waited(what, seconds=60.0):
+def waited(what, seconds=150.0):
     until = time.monotonic() + seconds
     while not (found := what()):
         assert time.monotonic() < until, "it did not come"

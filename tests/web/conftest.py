@@ -50,7 +50,7 @@ def page(browser):
     # the policy on.
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
     p = context.new_page()
-    p.set_default_timeout(30_000)
+    p.set_default_timeout(60_000)  # a machine that does two things takes twice as long
     p.wrong = []
     p.on("pageerror", lambda e: p.wrong.append(str(e)))
     yield p

@@ -6,10 +6,12 @@ all that the copy names is there. Each file's checksum goes along and is looked 
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import json
 import os
+import shutil
 import sqlite3
 import subprocess
 import tarfile
@@ -49,6 +51,7 @@ def back_up(data: str, out: str, results: bool, progress) -> dict[str, Any]:
             database, named = _database_copied(folder, Path(room))
             files = [(database.name, database), *((n, folder / n) for n in _BESIDE if (folder / n).is_file())]
             files += _named_files(folder, named, results)
+            files += _captures_copied(folder, Path(room))
             for k, (name, path) in enumerate(files):
                 if k % 50 == 0:
                     progress(k / len(files), f"{k:,} of {len(files):,} files")
@@ -115,6 +118,15 @@ def _named_files(folder: Path, named: dict[str, set[str]] | None, results: bool)
                 yield str(path.relative_to(folder)), path
 
 
+def _captures_copied(folder: Path, room: Path) -> Iterator[tuple[str, Path]]:
+    """Captures, as far as they have grown by now."""
+    for path in sorted((folder / "captures").glob("*.capture")):
+        copied = room / path.name
+        with contextlib.suppress(FileNotFoundError):
+            shutil.copyfile(path, copied)
+            yield str(path.relative_to(folder)), copied
+
+
 def _added(tar: tarfile.TarFile, name: str, path: Path) -> dict[str, Any] | None:
     """A file put into the archive: its size and checksum; None where it is gone."""
     try:
@@ -141,7 +153,7 @@ def restore(file: str, data: str, progress) -> dict[str, Any]:
         raise BadArgument(f"--data: there is no folder '{parent}' to put it into; make it first.", field="data")
     with tempfile.TemporaryDirectory(dir=parent, prefix=".restore-") as room:
         count = _unpacked(file, name, Path(room), progress)
-        for part in ("tmp", "results", "blobs", "pictures"):
+        for part in ("tmp", "results", "blobs", "pictures", "captures"):
             (Path(room) / part).mkdir(exist_ok=True)
         dump = Path(room) / _DUMP
         if dump.exists():

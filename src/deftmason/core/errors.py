@@ -43,6 +43,13 @@ class NoRoom(MasonError):
         super().__init__(message, code="no_room")
 
 
+class DeviceGone(MasonError):
+    """A capture device is not there, or does not answer."""
+
+    def __init__(self, message: str):
+        super().__init__(message, code="device")
+
+
 class Cancelled(MasonError):
     """The user asked for the work to stop."""
 

@@ -21,7 +21,7 @@ os.umask(0o077)  # the database, the secret and everything brought in are the se
 def make_ready(folder: Path) -> None:
     """The data folder with what stands in it; a sentence where it cannot be written."""
     try:
-        for part in ("", "tmp", "results", "blobs", "pictures"):
+        for part in ("", "tmp", "results", "blobs", "pictures", "captures"):
             (folder / part).mkdir(parents=True, exist_ok=True)
         folder.chmod(0o700)
         probe = folder / "tmp" / f"probe-{os.getpid()}"
@@ -115,6 +115,8 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 20_000_000
 FILE_UPLOAD_MAX_MEMORY_SIZE = 1_000_000
 FILE_UPLOAD_TEMP_DIR = DATA / "tmp"
 FILE_UPLOAD_PERMISSIONS = 0o600
+#: Where capture devices may be: this machine, and what the setting names.
+DEVICE_HOSTS = ("127.0.0.1", "localhost", *(h for h in os.environ.get("DEFT_MASON_DEVICES", "").split(",") if h))
 MOST_UPLOAD_BYTES = int(os.environ.get("DEFT_MASON_MOST_UPLOAD", 2_000_000_000))
 REDIS_URL = os.environ.get("REDIS_URL", "")
 TASKS = {"default": {"BACKEND": task_backend(REDIS_URL), "QUEUES": ["default"]}}

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/captures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin With A Job
+         * @description A job that begins with a capture, empty.
+         */
+        post: operations["deftmason_server_jobs_capturing_begin_with_a_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs": {
         parameters: {
             query?: never;
@@ -47,6 +67,296 @@ export interface paths {
          * @description Throw a job away, with its history; what nothing names any more is collected soon after.
          */
         delete: operations["deftmason_server_jobs_stones_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * See
+         * @description The job's captures, the newest first.
+         */
+        get: operations["deftmason_server_jobs_capturing_see"];
+        put?: never;
+        /**
+         * Begin
+         * @description Begin a capture, empty.
+         */
+        post: operations["deftmason_server_jobs_capturing_begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring
+         * @description A capture that was recorded elsewhere, played again from its file.
+         */
+        post: operations["deftmason_server_jobs_capturing_bring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look At
+         * @description How a capture stands; ``reads``: what the touches that wait would be.
+         */
+        get: operations["deftmason_server_jobs_capturing_look_at"];
+        put?: never;
+        post?: never;
+        /**
+         * Throw Away
+         * @description Throw a capture away; what was handed on of it stays.
+         */
+        delete: operations["deftmason_server_jobs_capturing_throw_away"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Back
+         * @description Take the last touch that waits back.
+         */
+        post: operations["deftmason_server_jobs_capturing_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/connect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Connect
+         * @description Open the line to a device.
+         */
+        post: operations["deftmason_server_jobs_capturing_connect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/control": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Control
+         * @description Pause, resume or stop the scanner, or close the line.
+         */
+        post: operations["deftmason_server_jobs_capturing_control"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch
+         * @description The recording itself.
+         */
+        get: operations["deftmason_server_jobs_capturing_fetch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/lay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lay
+         * @description Hand the capture on to the recipe: its points as a scan, its elements as datums, its sections and curves as
+         *     curves; handed on before, the scan takes the new points, and what is new is laid beside it.
+         */
+        post: operations["deftmason_server_jobs_capturing_lay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description A picture by the device's camera, from a direction.
+         */
+        post: operations["deftmason_server_jobs_capturing_look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Points
+         * @description Kept points that came after some: generation, first and count (little-endian uint32), then float32 x, y, z; from
+         *     the first on where what is kept has changed since that generation.
+         */
+        get: operations["deftmason_server_jobs_capturing_points"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sweep
+         * @description Let the line scanner go along a path; points come as they come.
+         */
+        post: operations["deftmason_server_jobs_capturing_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/things": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put
+         * @description Put an element, the level, a boundary, a cutting plane or a mirror.
+         */
+        post: operations["deftmason_server_jobs_capturing_put"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/things/{thing_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Let Go
+         * @description Take something out of the capture; what was touched and streamed stays in its file.
+         */
+        delete: operations["deftmason_server_jobs_capturing_let_go"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/captures/{capture_id}/touch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Touch
+         * @description Lead the probe, once or in a row; what misses is told.
+         */
+        post: operations["deftmason_server_jobs_capturing_touch"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1489,6 +1799,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Address
+         * @description Where a device listens: a host that this server may speak to, and a port.
+         */
+        Address: {
+            /** Address */
+            address: string;
+        };
         /** AxisTold */
         AxisTold: {
             /** Area */
@@ -2017,6 +2335,26 @@ export interface components {
             ] | null;
         };
         /**
+         * CameraPicture
+         * @description A camera's picture without perspective: ``grey`` a byte a pixel, base64, rows from the top, ``pixel`` mm wide.
+         */
+        CameraPicture: {
+            /** Grey */
+            grey: string;
+            /** High */
+            high: number;
+            /** Middle */
+            middle: number[];
+            /** Pixel */
+            pixel: number;
+            /** Right */
+            right: number[];
+            /** Up */
+            up: number[];
+            /** Wide */
+            wide: number;
+        };
+        /**
          * Candidate
          * @description What could stand for something that is gone: its value in the record, in words, and where it lies (frame).
          */
@@ -2027,6 +2365,85 @@ export interface components {
             place: number[];
             /** Value */
             value: unknown;
+        };
+        /**
+         * CaptureDevice
+         * @description ``state``: none, there, lost; ``busy``: sweeping, paused or nothing.
+         */
+        CaptureDevice: {
+            /** Address */
+            address: string;
+            /** Ball */
+            ball: number;
+            /** Busy */
+            busy: string;
+            /** Kind */
+            kind: string;
+            /** Noise */
+            noise: number;
+            /** State */
+            state: string;
+            /** Tools */
+            tools: string[];
+        };
+        /** CaptureLine */
+        CaptureLine: {
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Laid */
+            laid: boolean;
+            /** Megabytes */
+            megabytes: number;
+            /** Name */
+            name: string;
+        };
+        /** CaptureLineDrawn */
+        CaptureLineDrawn: {
+            /** Closed */
+            closed: boolean;
+            /** Places */
+            places: number[][];
+        };
+        /** CaptureMirror */
+        CaptureMirror: {
+            /** Normal */
+            normal: number[];
+            /** Point */
+            point: number[];
+        };
+        /**
+         * CaptureThing
+         * @description ``says`` its size; ``share`` of a boundary that was seen, ``unseen`` its cells that were not (``cell`` mm).
+         */
+        CaptureThing: {
+            /**
+             * Cell
+             * @default 0
+             */
+            cell: number;
+            /** Id */
+            id: string;
+            /** Lines */
+            lines: components["schemas"]["CaptureLineDrawn"][];
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Share */
+            share?: number | null;
+            /** Touches */
+            touches: number;
+            /** Toward */
+            toward?: number[] | null;
+            /**
+             * Unseen
+             * @default []
+             */
+            unseen: number[][];
+            /** What */
+            what: string;
         };
         /** CaptureTold */
         CaptureTold: {
@@ -2058,6 +2475,52 @@ export interface components {
             size: string;
             /** Triangles */
             triangles: number;
+        };
+        /**
+         * CaptureView
+         * @description ``level`` (4 × 4) leads from the device's coordinates; ``bounds`` of the part as far as it is known; ``reading``
+         *     what waiting touches tell, or why they do not.
+         */
+        CaptureView: {
+            /** Bounds */
+            bounds: number[][] | null;
+            device: components["schemas"]["CaptureDevice"];
+            /** Generation */
+            generation: number;
+            /** Id */
+            id: number;
+            /** Kept */
+            kept: number;
+            /** Laid */
+            laid: boolean;
+            /** Level */
+            level: number[][] | null;
+            mirror: components["schemas"]["CaptureMirror"] | null;
+            /** Name */
+            name: string;
+            /** Reading */
+            reading: string;
+            /** Says */
+            says: string;
+            /** Sound */
+            sound: boolean;
+            /** Taken */
+            taken: number;
+            /** Things */
+            things: components["schemas"]["CaptureThing"][];
+            /** Touches */
+            touches: number[][];
+            /** Visits */
+            visits: number;
+            /** Waiting */
+            waiting: number;
+        };
+        /** CapturedJob */
+        CapturedJob: {
+            /** Capture */
+            capture: number;
+            /** Id */
+            id: number;
         };
         /**
          * ChamferStep
@@ -2724,6 +3187,14 @@ export interface components {
              * @enum {string}
              */
             way: "line of planes" | "point of planes" | "point on plane" | "middle plane" | "bisecting plane" | "offset plane" | "turned plane" | "axis through two" | "middle axis" | "crossing of axes" | "plane through three" | "plane of axis and point" | "plane square to axis" | "axis square to plane" | "axis on plane" | "point dropped on plane" | "middle point";
+        };
+        /** Control */
+        Control: {
+            /**
+             * Do
+             * @enum {string}
+             */
+            do: "pause" | "resume" | "stop" | "hang up";
         };
         /**
          * CouldBe
@@ -5013,7 +5484,7 @@ export interface components {
             /** Name */
             name: string;
             /** Picture */
-            picture: string;
+            picture: string | null;
             /** Says */
             says: string;
             /** Size */
@@ -5487,6 +5958,26 @@ export interface components {
             valid: boolean;
             /** Volume */
             volume: number;
+        };
+        /** Look */
+        Look: {
+            /** Toward */
+            toward: [
+                number,
+                number,
+                number
+            ];
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Wide
+             * @default 480
+             */
+            wide: number;
         };
         /**
          * Lost
@@ -6394,6 +6885,14 @@ export interface components {
             /** Place */
             place: number[];
         };
+        /** NewCapture */
+        NewCapture: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
         /** NewJob */
         NewJob: {
             /** Name */
@@ -7210,6 +7709,128 @@ export interface components {
             /** Study */
             study: number;
         };
+        /**
+         * ProbedStep
+         * @description A plane, line, circle or rounding that a probe touched.
+         */
+        ProbedStep: {
+            /**
+             * Ball
+             * @description Radius of the probe's ball, mm.
+             */
+            ball: number;
+            /**
+             * Element
+             * @description What was touched.
+             * @default plane
+             * @enum {string}
+             */
+            element: "plane" | "line" | "circle" | "rounding";
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default probed
+             * @constant
+             */
+            kind: "probed";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Scan
+             * @description The scan whose coordinates the touches are in.
+             */
+            scan: string;
+            /**
+             * Square To
+             * @description A plane or axis that a circle stands square on.
+             * @default null
+             */
+            square_to: string | null;
+            /**
+             * Touches
+             * @description The touches, in order.
+             */
+            touches: components["schemas"]["TouchRecord"][];
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * ProbedTold
+         * @description What touches tell; ``scatter`` of the balls' middles, mm; ``outside``: of something round, touched from there.
+         */
+        ProbedTold: {
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Length */
+            length: number;
+            /**
+             * Outside
+             * @default null
+             */
+            outside: boolean | null;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scatter */
+            scatter: number;
+            /** Touches */
+            touches: number;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+        };
         /** Projected */
         Projected: {
             /** Id */
@@ -7351,6 +7972,59 @@ export interface components {
         ProposalsView: {
             /** Proposals */
             proposals: components["schemas"]["ProposalView"][];
+        };
+        /**
+         * PutThing
+         * @description What is put: touches that wait as an element, or something drawn.
+         */
+        PutThing: {
+            /**
+             * Corners
+             * @default []
+             */
+            corners: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Normal */
+            normal?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Of
+             * @default []
+             */
+            of: string[];
+            /** Point */
+            point?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Reach
+             * @default 1
+             */
+            reach: number;
+            /** Toward */
+            toward?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "level" | "plane" | "line" | "circle" | "rounding" | "curve" | "boundary" | "cut" | "mirrored";
         };
         /**
          * ReachStep
@@ -10041,6 +10715,32 @@ export interface components {
             watertight: boolean;
         };
         /**
+         * Sweep
+         * @description Where the scanner's head goes, which way it looks, and how wide its line is, mm.
+         */
+        Sweep: {
+            /** Across */
+            across?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** Path */
+            path: [
+                number,
+                number,
+                number
+            ][];
+            /** Width */
+            width: number;
+        };
+        /**
          * SweepStep
          * @description A profile carried along a path.
          */
@@ -10601,6 +11301,53 @@ export interface components {
              * @default
              */
             says: string;
+        };
+        /**
+         * TouchAt
+         * @description Lead the probe from a place along a direction until it touches; ``row``: that often, evenly to another place.
+         */
+        TouchAt: {
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** Begin */
+            begin: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Row
+             * @default 1
+             */
+            row: number;
+            /** To */
+            to?: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
+         * TouchRecord
+         * @description Where the ball's middle came to rest, and the way it was led, in the scan's coordinates.
+         */
+        TouchRecord: {
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** Ball */
+            ball: [
+                number,
+                number,
+                number
+            ];
         };
         /** Trace */
         Trace: {
@@ -11449,6 +12196,30 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    deftmason_server_jobs_capturing_begin_with_a_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCapture"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapturedJob"];
+                };
+            };
+        };
+    };
     deftmason_server_jobs_shelf_shelf: {
         parameters: {
             query?: never;
@@ -11533,6 +12304,415 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Removed"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_see: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureLine"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCapture"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_bring: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_look_at: {
+        parameters: {
+            query?: {
+                reads?: string;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_throw_away: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureLine"][];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_back: {
+        parameters: {
+            query?: {
+                reads?: string;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_connect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Address"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_control: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Control"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_fetch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_lay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CameraPicture"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_points: {
+        parameters: {
+            query?: {
+                after?: number;
+                generation?: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sweep"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutThing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_let_go: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+                thing_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_touch: {
+        parameters: {
+            query?: {
+                reads?: string;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchAt"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
                 };
             };
         };

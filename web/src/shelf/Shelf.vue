@@ -41,6 +41,19 @@ async function start(scans: Record<string, unknown>[], file: string) {
   }
 }
 
+/** A job that begins with a capture. */
+async function capture() {
+  error.value = ''
+  try {
+    const begun = await call<{ id: number; capture: number }>('POST', '/captures', {
+      name: name.value.trim(),
+    })
+    router.push({ path: `/jobs/${begun.id}`, query: { capture: begun.capture } })
+  } catch (e) {
+    error.value = (e as Error).message
+  }
+}
+
 const share = ref<number | null>(null)
 /** A recipe that was handed on with its scans, opened as a job. */
 async function openRecipe(e: Event) {
@@ -87,10 +100,12 @@ async function remove(job: JobCard) {
           >
             <RouterLink :to="`/jobs/${job.id}`" class="block">
               <img
+                v-if="job.picture"
                 :src="job.picture"
                 alt=""
                 class="h-[216px] w-full border-b border-rule bg-ground object-cover"
               />
+              <div v-else class="h-[216px] border-b border-rule bg-ground" />
               <div class="px-3.5 py-3">
                 <h2>{{ job.name }}</h2>
                 <p class="text-soft">{{ job.says }}</p>
@@ -131,6 +146,8 @@ async function remove(job: JobCard) {
         <p class="text-soft">
           Files stay as they are, with their checksums. Everything you lay on it can be changed later.
         </p>
+        <h2 class="pt-3">Begin with a device</h2>
+        <button class="btn w-full" @click="capture">Capture a part with an arm or a table</button>
         <h2 class="pt-3">Go on with a job from elsewhere</h2>
         <p v-if="share !== null" class="text-soft" role="status">
           {{ share < 1 ? `Sending ${Math.round(100 * share)} %` : 'Opening the recipe' }}

@@ -2,6 +2,9 @@
 /** One job's room: line above, yard left, view between, bench right, wall below. */
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import Bench from '../bench/Bench.vue'
+import { useRoute } from 'vue-router'
+import { useCapture } from '../capture/capture'
+import CaptureView from '../capture/CaptureView.vue'
 import { stageOf } from '../kinds/registry'
 import Guide from './Guide.vue'
 import LedgerTable from '../ledger/LedgerTable.vue'
@@ -20,6 +23,8 @@ import { useKeys } from './useKeys'
 
 const props = defineProps<{ id: number }>()
 const room = useRoom()
+const route = useRoute()
+const capture = useCapture()
 const { job: j, hand, shown } = room
 const view = ref<InstanceType<typeof View3D> | null>(null)
 const finding = ref(false)
@@ -32,6 +37,11 @@ async function open() {
     hand.drop()
     await j.open(props.id)
     shown.reset()
+    const asked = Number(route.query.capture)
+    if (asked) {
+      capture.open(asked)
+      shown.capture = true
+    }
   } catch (e) {
     lost.value = (e as Error).message
   }
@@ -42,8 +52,13 @@ watch(() => props.id, open)
 /** What is put in hand is done in the view. */
 watch(
   () => hand.kind,
-  (k) => k && (shown.pieces = false),
+  (k) => k && (shown.pieces = shown.capture = false),
 )
+watch(
+  () => shown.stage,
+  (s) => s !== 'Scans' && (shown.capture = false),
+)
+const instead = computed(() => shown.pieces || shown.capture)
 onBeforeUnmount(() => {
   hand.drop()
   j.close()
@@ -70,11 +85,12 @@ useKeys({ view, finding, keys, help })
       <main class="relative flex min-w-0 flex-1 flex-col">
         <div class="relative flex min-h-0 flex-1">
           <PiecesTable v-if="shown.pieces" />
+          <CaptureView v-else-if="shown.capture" />
           <component :is="cover" v-else-if="cover" />
-          <View3D v-show="!cover && !shown.pieces" ref="view" />
-          <Guide v-if="j.job?.demo && !cover && !shown.pieces" />
-          <component :is="beside" v-if="beside && !shown.pieces" class="w-[60%] shrink-0" />
-          <Paper v-if="papered && !shown.pieces" class="w-[60%] shrink-0" />
+          <View3D v-show="!cover && !instead" ref="view" />
+          <Guide v-if="j.job?.demo && !cover && !instead" />
+          <component :is="beside" v-if="beside && !instead" class="w-[60%] shrink-0" />
+          <Paper v-if="papered && !instead" class="w-[60%] shrink-0" />
         </div>
         <LedgerTable v-if="shown.ledger" />
         <p

@@ -37,6 +37,8 @@ export const useShown = defineStore('shown', () => {
   const ledger = ref(false)
   /** Whether the table of other pieces stands in the view's place. */
   const pieces = ref(false)
+  /** Whether a capture stands there. */
+  const capture = ref(false)
   /** Where that section lies on its axis, mm. */
   const cutPlace = ref<number | null>(null)
   /** How the view looks now, for who keeps it, and how it is to look. */
@@ -77,7 +79,7 @@ export const useShown = defineStore('shown', () => {
   }
   function reset() {
     proof.value = null
-    pieces.value = false
+    pieces.value = capture.value = false
     chosen.value = null
     hidden.clear()
     alone.value = null
@@ -103,6 +105,7 @@ export const useShown = defineStore('shown', () => {
     chosen,
     ledger,
     pieces,
+    capture,
     cut,
     proof,
     cutPlace,

@@ -8,12 +8,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..elements import perpendicular_pair
-from .keeping import Boundary
+from ..elements import perpendicular_pair, unit
+from .keeping import Boundary, CuttingPlane
 
 __all__ = ["Coverage"]
 
 _ACROSS = 40  # cells along the longer side of an outline
+_EDGE_ON = 0.05  # cosine
 _ENOUGH = 3  # points that a seen cell holds
 
 
@@ -28,7 +29,8 @@ class Coverage:
     within: np.ndarray
 
     @staticmethod
-    def over(boundary: Boundary, across: int = _ACROSS) -> Coverage:
+    def over(boundary: Boundary, planes: tuple[CuttingPlane, ...] = (), across: int = _ACROSS) -> Coverage:
+        """Of an outline, or of what of it lies within the reach of planes that are seen edge on."""
         ring = boundary.flat(boundary.corners)
         low, size = ring.min(axis=0), np.ptp(ring, axis=0)
         cell = float(size.max()) / across
@@ -36,7 +38,13 @@ class Coverage:
         i, j = np.meshgrid(np.arange(shape[0]), np.arange(shape[1]), indexing="ij")
         middles = low + (np.stack([i, j], -1).reshape(-1, 2) + 0.5) * cell
         u, v = perpendicular_pair(boundary.toward)
-        within = boundary.inside(middles[:, :1] * u + middles[:, 1:] * v).reshape(shape)
+        there = middles[:, :1] * u + middles[:, 1:] * v
+        within = boundary.inside(there)
+        n = np.cross(u, v)
+        if planes and all(abs(unit(p.normal) @ n) < _EDGE_ON for p in planes):
+            near = [np.abs(p.away(there + ((p.point - there) @ n)[:, None] * n)) <= p.reach for p in planes]
+            within &= np.any(near, axis=0)
+        within = within.reshape(shape)
         return Coverage(boundary, cell, low, np.zeros(shape, np.int64), within)
 
     def add(self, points: np.ndarray) -> None:

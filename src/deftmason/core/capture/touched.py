@@ -14,7 +14,7 @@ from ..errors import BadInput
 
 __all__ = ["Probed", "Touches", "probed", "probed_curve"]
 
-_LEAST = {"plane": 3, "line": 2, "circle": 3, "rounding": 3}
+_LEAST = {"plane": 4, "line": 3, "circle": 4, "rounding": 4}  # one more than needed: it tells how well they agree
 _ROUND = 0.35  # share of the middles' own extent that a rounding's arc bows by at least, else it tells no radius
 
 
@@ -45,9 +45,10 @@ class Probed:
     outside: bool | None = None
 
 
-def probed(kind: str, touches: Touches) -> Probed:
+def probed(kind: str, touches: Touches, normal: np.ndarray | None = None) -> Probed:
     """A 'plane', 'line', 'circle' (of a bore or a boss) or 'rounding' (an arc across a fillet) from touches.
 
+    ``normal`` (3,): what a circle stands square to, where that is known; its touches may then lie at several heights.
     Raises `BadInput` where there are too few, or where they do not tell it.
     """
     if kind not in _LEAST:
@@ -58,7 +59,7 @@ def probed(kind: str, touches: Touches) -> Probed:
         return _plane(touches)
     if kind == "line":
         return _line(touches)
-    return _circle(touches, kind)
+    return _circle(touches, kind, normal)
 
 
 def _plane(t: Touches) -> Probed:
@@ -71,11 +72,7 @@ def _plane(t: Touches) -> Probed:
 
 def _line(t: Touches) -> Probed:
     """The line on the touched face that runs along the touches."""
-    if len(t.balls) == 2:
-        d = unit(t.balls[1] - t.balls[0])
-        f = Fit(Line(t.balls.mean(axis=0), d), np.zeros(2), 0.0, 0.0, {}, 1.0, None)
-    else:
-        f = fit("line", t.balls)
+    f = fit("line", t.balls)
     d = f.element.direction
     across = t.along.mean(axis=0)
     across = across - (across @ d) * d
@@ -84,10 +81,14 @@ def _line(t: Touches) -> Probed:
     return Probed(Line(f.element.point + t.radius * unit(across), d), f)
 
 
-def _circle(t: Touches, kind: str) -> Probed:
-    f = fit("circle", t.balls)
+def _circle(t: Touches, kind: str, normal: np.ndarray | None) -> Probed:
+    balls = t.balls
+    if normal is not None:
+        n = unit(normal)
+        balls = balls - ((balls - balls.mean(axis=0)) @ n)[:, None] * n
+    f = fit("circle", balls, parallel=normal)
     c = f.element
-    from_middle = t.balls - c.center
+    from_middle = balls - c.center
     inward = -np.einsum("ij,ij->i", t.along, from_middle) / np.maximum(np.linalg.norm(from_middle, axis=1), 1e-300)
     outside = _one_side(inward, kind) > 0
     radius = c.radius - t.radius if outside else c.radius + t.radius

@@ -5,10 +5,14 @@
 - ``{"ask": "sweep", "path": [[x, y, z], …], "along": [x, y, z], "width": mm, "across": [x, y, z] or none}``: the
   scanner looks along a direction while it moves along the path → ``{"say": "points", "seq", "count", "origin",
   "places", "sight"}``, many, then ``{"say": "swept"}``. ``pause``, ``resume`` and ``stop`` are heard meanwhile.
+- ``{"ask": "look", "toward": [x, y, z], "up": [x, y, z], "wide": pixels}``: a picture by the camera on it, without
+  perspective → ``{"say": "picture", "wide", "high", "grey", "middle", "right", "up", "pixel": mm}``, ``grey`` a byte a
+  pixel, base64, rows from the top; 0 where nothing is.
 """
 
 from __future__ import annotations
 
+import base64
 import threading
 import time
 from collections.abc import Iterator
@@ -16,10 +20,10 @@ from typing import Any
 
 import numpy as np
 
+from ...core.capture.words import packed
 from ...core.elements import unit
 from .hidden import HiddenPart, Optics
 from .serving import Device
-from .words import packed
 
 __all__ = ["Arm"]
 
@@ -28,6 +32,7 @@ _LINES = 100  # lines a second: 30,000 points
 _BATCH = 5  # lines of one answer
 _TREMBLE = 0.004  # mm: of a hand-led probe
 _MOST_PATH = 4000
+_MOST_PIXELS = 900
 
 
 class Arm(Device):
@@ -45,7 +50,7 @@ class Arm(Device):
 
     def about(self) -> dict[str, Any]:
         return {
-            "tools": ["probe", "line"],
+            "tools": ["probe", "line", "camera"],
             "ball": self.ball,
             "noise": self.optics.noise,
             "rate": _LINE * _LINES,
@@ -61,8 +66,27 @@ class Arm(Device):
                 raise ValueError("a path has two places at least")
             across = _place(request["across"]) if request.get("across") else None
             yield from self._sweep(path, unit(_place(request["along"])), float(request["width"]), across)
+        elif request["ask"] == "look":
+            wide = min(max(int(request.get("wide", 400)), 16), _MOST_PIXELS)
+            yield self._look(unit(_place(request["toward"])), _place(request["up"]), wide)
         else:
             yield {"say": "refused", "why": f"an arm does not know '{str(request['ask'])[:40]}'"}
+
+    def _look(self, toward: np.ndarray, up: np.ndarray, wide: int) -> dict[str, Any]:
+        up = unit(up - (up @ toward) * toward)
+        right = np.cross(up, toward)
+        pixel = 1.1 * self.part.size / wide
+        middle = 0.5 * (self.part.low + self.part.high)
+        at = (np.arange(wide) - 0.5 * (wide - 1)) * pixel
+        starts = middle + self.part.size * toward + at[None, :, None] * right - at[:, None, None] * up
+        with self._lock:
+            far, normals = self.part.rays(starts.reshape(-1, 3), -toward)
+        light = np.abs(normals @ unit(toward + 0.5 * up + 0.3 * right))
+        grey = np.where(np.isfinite(far), 40 + 200 * light, 0).astype(np.uint8)
+        return {
+            "say": "picture", "wide": wide, "high": wide, "grey": base64.b64encode(grey.tobytes()).decode(),
+            "middle": middle.tolist(), "right": right.tolist(), "up": up.tolist(), "pixel": pixel,
+        }  # fmt: skip
 
     def _touch(self, start: np.ndarray, along: np.ndarray) -> dict[str, Any]:
         with self._lock:

@@ -5,6 +5,7 @@ asked for again after the line was lost.
 from __future__ import annotations
 
 import queue
+import secrets
 import socket
 import socketserver
 import threading
@@ -12,7 +13,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from .words import SPEAKS, line_of, read_line
+from ...core.capture.words import SPEAKS, line_of, read_line
 
 __all__ = ["Device", "listen"]
 
@@ -26,7 +27,9 @@ class Device:
 
     def __init__(self) -> None:
         self.seq = 0
+        self.life = secrets.token_hex(8)  # of this process: numbers of another are none of its own
         self._held: deque[dict[str, Any]] = deque(maxlen=_HELD)
+        self.busy = 0  # requests that are being answered, whoever asked
         self.going = threading.Event()  # cleared while paused
         self.going.set()
         self.stopped = threading.Event()
@@ -47,18 +50,28 @@ class Device:
     def answers(self, request: dict[str, Any]) -> Iterator[dict[str, Any]]:
         what = request.get("ask")
         if what == "hello":
-            yield {"say": "hello", "speaks": SPEAKS, "device": self.kind, "last": self.seq, **self.about()}
+            yield {
+                "say": "hello",
+                "speaks": SPEAKS,
+                "device": self.kind,
+                "last": self.seq,
+                "life": self.life,
+                **self.about(),
+            }
         elif what == "again":
             after = int(request.get("after", 0))
             held = [r for r in list(self._held) if r["seq"] > after]
             lost = self.seq - after - len(held)
             yield from held
-            yield {"say": "caught up", "lost": max(lost, 0)}
+            yield {"say": "caught up", "lost": max(lost, 0), "busy": self.busy > 0}
         else:
+            self.busy += 1
             try:
                 yield from self.asked(request)
             except (KeyError, TypeError, ValueError) as e:
                 yield {"say": "refused", "why": f"{what} was not asked as it is spoken ({type(e).__name__})"}
+            finally:
+                self.busy -= 1
 
 
 class _Speaker(socketserver.BaseRequestHandler):

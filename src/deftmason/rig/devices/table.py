@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from ...core.capture.words import packed
 from .hidden import HiddenPart, Optics
 from .serving import Device
-from .words import packed
 
 __all__ = ["Table"]
 

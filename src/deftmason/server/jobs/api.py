@@ -13,6 +13,7 @@ from deftmason.core.errors import MasonError
 
 from . import (
     accounts,
+    capturing,
     drafting,
     giving,
     guiding,
@@ -71,6 +72,7 @@ for prefix, part in (
     ("", proving),
     ("", guiding),
     ("", pieces),
+    ("", capturing),
     ("", studies),
     ("", transferring),
 ):

@@ -14,7 +14,7 @@ from django.db import connection, transaction
 
 from deftmason.core.recipe.parse import files_of
 
-from .models import Blob, Edit, Job, Piece, Proof, Result, Step, Upload
+from .models import Blob, Capture, Edit, Job, Piece, Proof, Result, Step, Upload
 from .sharing import sharing
 
 __all__ = ["FRESH", "UNUSED", "collect"]
@@ -44,6 +44,8 @@ def collect(data: Path, fresh: float, unused: float) -> int:
         gone += _older(data / "blobs", "tmp*", fresh)
         gone += [p for p in _older(data / "results", "??/*", fresh) if p.name not in keys]
         gone += [*_older(data / "results", "tmp*", fresh), *_older(data / "tmp", "*", fresh)]
+        recorded = set(Capture.objects.values_list("file", flat=True))
+        gone += [p for p in _older(data / "captures", "*", fresh) if p.name not in recorded]
         if not Job.objects.exists():
             gone += _older(data / "pictures", "*", fresh)
         # Out of sight while nobody writes; taken off the disk once others may write again.

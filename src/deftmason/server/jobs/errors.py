@@ -19,6 +19,7 @@ _STATUS = {
     "ended": 503,
     "inside": 500,
     "conflict": 409,
+    "device": 502,
     "no_room": 507,
     "bad_argument": 422,
 }

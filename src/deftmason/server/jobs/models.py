@@ -122,6 +122,16 @@ class Piece(models.Model):
     created = models.DateTimeField(auto_now_add=True)
 
 
+class Capture(models.Model):
+    """A capture of the job's part, in a recording of its own; ``step_id``: the scan it was handed on as, if it was."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="captures")
+    name = models.CharField(max_length=120)
+    file = models.CharField(max_length=64, unique=True)
+    step_id = models.CharField(max_length=40, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+
 class Token(models.Model):
     """What a script speaks for somebody with; only its hash is kept. Without an owner: in local use."""
 

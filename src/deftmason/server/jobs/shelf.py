@@ -50,7 +50,7 @@ class JobCard(Schema):
     changed: str
     says: str
     size: str | None
-    picture: str
+    picture: str | None
 
 
 class Layout(Schema):
@@ -126,7 +126,7 @@ def _card(request, job: Job) -> dict:
     elif bodies:
         says += ", a body"
     elif len(ran) == raw:
-        says = "A scan, nothing laid yet" if raw == 1 else f"{raw} scans, nothing laid yet"
+        says = ("A capture begun", "A scan, nothing laid yet")[raw] if raw < 2 else f"{raw} scans, nothing laid yet"
     return {
         "id": job.id,
         "name": job.name,
@@ -135,7 +135,7 @@ def _card(request, job: Job) -> dict:
         "changed": job.changed.isoformat(),
         "says": says,
         "size": scan.summary.get("size") if scan else None,
-        "picture": f"/api/jobs/{job.id}/picture.png?r={job.revision}",
+        "picture": f"/api/jobs/{job.id}/picture.png?r={job.revision}" if scan else None,
     }
 
 

@@ -14,9 +14,18 @@ from ..step import Chosen, Outcome, Step, Told, Value, register
 from .bodied import typed_value
 from .curved import CurveTold, curve_in_script, curve_summary, place_of
 
-__all__ = ["CurvePlace", "CurveStep"]
+__all__ = ["CurvePlace", "CurveStep", "curve_record"]
 
 _CALM = 1e-4  # of its length that a curve laid onto a scan may pass its places by, rms, where the noise is less
+
+
+def curve_record(step_id: str, name: str, scan: str, frame: str, line: np.ndarray, closed: bool, most: int) -> dict:
+    """The record of a smooth curve along a line (k, 3) of the scan's coordinates, through ``most`` of its places."""
+    picked = np.unique(np.linspace(0, len(line) - 1, min(most, len(line))).round().astype(int))
+    return {
+        "id": step_id, "kind": "curve", "name": name, "scan": scan, "frame": frame, "closed": closed,
+        "places": [{"place": p} for p in line[picked].tolist()],
+    }  # fmt: skip
 
 
 class CurvePlace(Record):

@@ -11,6 +11,18 @@ from ...errors import BadInput
 from ..references import DatumRef
 from ..step import Outcome, Step, Told, register
 
+__all__ = ["FrameStep", "frame_record", "frame_there"]
+
+
+def frame_record(step_id: str, first: str) -> dict:
+    """The record of a frame that only its first datum holds."""
+    return {"id": step_id, "kind": "frame", "name": "Frame", "first": first}
+
+
+def frame_there(steps: list[dict]) -> str | None:
+    """The first frame of a recipe, its step's id."""
+    return next((s["id"] for s in steps if s["kind"] == "frame"), None)
+
 
 class Miss(BaseModel):
     what: str
