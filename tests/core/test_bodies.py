@@ -231,6 +231,16 @@ def test_the_pump_caps_model_is_the_true_one(cap):
     assert radius.measured == pytest.approx(PumpCap().hole / 2, abs=3 * radius.uncertainty)
 
 
+def test_the_caps_guide_sees_its_whole_model_done(cap):
+    from deftmason.demo.guides import GUIDES
+    from deftmason.demo.guiding import seen
+
+    ran = list(cap.run(cap.steps).values())
+    assert [s.done for s in seen(GUIDES["cap"].lessons, ran)] == [True] * 4
+    until = [r for r in ran if r.step.id != "drilled"]
+    assert [s.title for s in seen(GUIDES["cap"].lessons, until) if not s.done] == ["Seven holes"]
+
+
 def test_a_grid_of_holes_a_split_a_lean_and_a_heal_as_steps_and_in_a_script(cap, tmp_path):
     frame = next(s for s in cap.steps if s["kind"] == "frame")
     until = cap.steps[: cap.steps.index(frame) + 1]

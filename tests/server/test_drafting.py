@@ -77,7 +77,7 @@ def test_only_guided_jobs_have_lessons(api, block_bytes):
     from deftmason.server.jobs.models import Job
 
     job = start_job(api, block_bytes)
-    assert api.call("GET", f"/jobs/{job}/guide") == []
+    assert api.call("GET", f"/jobs/{job}/guide")["lessons"] == []
     Job.objects.filter(pk=job).update(demo="bracket-guided")
-    lessons = api.call("GET", f"/jobs/{job}/guide")
+    lessons = api.call("GET", f"/jobs/{job}/guide")["lessons"]
     assert len(lessons) == 10 and not any(s["done"] for s in lessons) and lessons[0]["stage"] == "Frame"

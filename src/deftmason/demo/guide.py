@@ -3,58 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from ..core.recipe.replay import Ran
 from .bracket_sizes import Bracket
+from .guiding import Guide, Lesson, datums_told, told
 
-__all__ = ["BRACKET", "Lesson", "Seen", "seen"]
+__all__ = ["BRACKET"]
 
 _B = Bracket()
 _VOLUME = 0.006  # of the volume that a step should leave
 
 
-@dataclass(frozen=True)
-class Lesson:
-    """A step to do at a stage: ``says`` how; ``sees`` whether what was laid has it, and what is there instead."""
-
-    title: str
-    stage: str
-    says: str
-    sees: Callable[[list[Ran]], tuple[bool, str]]
-
-
-@dataclass(frozen=True)
-class Seen:
-    """How a lesson stands: ``done``, and where it is not, what was seen instead (or nothing)."""
-
-    title: str
-    stage: str
-    says: str
-    done: bool
-    saw: str
-
-
-def _told(ran: list[Ran], gives: str) -> list[dict[str, Any]]:
-    return [r.summary for r in ran if r.done and r.step.produces == gives]
-
-
-def _datums(ran: list[Ran], element: str) -> list[dict[str, Any]]:
-    return [d for d in _told(ran, "datum") if d.get("element") == element]
-
-
 def _large_flat(ran: list[Ran]) -> tuple[bool, str]:
-    flat = _datums(ran, "plane")
+    flat = datums_told(ran, "plane")
     if any(d["area"] > 0.75 * _B.length * _B.width for d in flat):
         return True, ""
     return False, f"A plane of {flat[-1]['area']:.0f} mm² is too small to stand on." if flat else ""
 
 
 def _side(ran: list[Ran]) -> tuple[bool, str]:
-    flat = _datums(ran, "plane")
+    flat = datums_told(ran, "plane")
     foot = next((d for d in flat if d["area"] > 0.75 * _B.length * _B.width), None)
     if foot is None:
         return False, ""
@@ -66,20 +36,20 @@ def _side(ran: list[Ran]) -> tuple[bool, str]:
 
 
 def _bore(ran: list[Ran]) -> tuple[bool, str]:
-    round_ = _datums(ran, "cylinder")
+    round_ = datums_told(ran, "cylinder")
     done = any(abs(2 * d["parameters"]["radius"] - _B.pivot) < 0.1 for d in round_)
     wide = 2 * round_[-1]["parameters"]["radius"] if round_ else 0.0
     return done, f"That is ⌀ {wide:.2f}; the bore in the middle is about ⌀ {_B.pivot:g}." if round_ and not done else ""
 
 
 def _frame(ran: list[Ran]) -> tuple[bool, str]:
-    frames = _told(ran, "frame")
+    frames = told(ran, "frame")
     done = any(f["open_freedoms"] == 0 for f in frames)
     return done, "The frame still leaves the part free; give it a second datum and an origin." if frames else ""
 
 
 def _zones(ran: list[Ran]) -> tuple[bool, str]:
-    return any(z["count"] >= 25 for z in _told(ran, "zones")), ""
+    return any(z["count"] >= 25 for z in told(ran, "zones")), ""
 
 
 def _volumes() -> dict[str, float]:
@@ -107,7 +77,7 @@ def _holds(name: str, instead: str) -> Callable[[list[Ran]], tuple[bool, str]]:
     wanted = _volumes()[name]
 
     def sees(ran: list[Ran]) -> tuple[bool, str]:
-        bodies = _told(ran, "body")
+        bodies = told(ran, "body")
         done = any(abs(b["volume"] / wanted - 1) < _VOLUME for b in bodies)
         if done or not bodies:
             return done, ""
@@ -118,7 +88,7 @@ def _holds(name: str, instead: str) -> Callable[[list[Ran]], tuple[bool, str]]:
 
 
 def _foot(ran: list[Ran]) -> tuple[bool, str]:
-    rounded = [b for b in _told(ran, "body") if "radius" in b and "edges" in b]
+    rounded = [b for b in told(ran, "body") if "radius" in b and "edges" in b]
     right = [b for b in rounded if abs(b["radius"] - _B.foot) < 0.3 and b["edges"] >= 8]
     if right and abs(right[-1]["volume"] / _volumes()["foot"] - 1) < _VOLUME:
         return True, ""
@@ -129,60 +99,54 @@ def _foot(ran: list[Ran]) -> tuple[bool, str]:
 
 
 #: The bracket, from its scan to its model.
-BRACKET = [
-    Lesson(
-        "The underside",
-        "Frame",
-        "Read a datum: turn the part over and click its large flat underside, then lay it.",
-        _large_flat,
+BRACKET = Guide(
+    (
+        Lesson(
+            "The underside",
+            "Frame",
+            "Read a datum: turn the part over and click its large flat underside, then lay it.",
+            _large_flat,
+        ),
+        Lesson("A long side", "Frame", "Read another datum on one of the two long sides of the plate.", _side),
+        Lesson("The bore", "Frame", "Read the wall of the bore in the middle; the scan says it is a cylinder.", _bore),
+        Lesson(
+            "The frame",
+            "Frame",
+            "Set frame: the underside holds z, the side stops the turning, the bore is the origin. All six are held.",
+            _frame,
+        ),
+        Lesson("The zones", "Zones", "Read zones: the scan falls into its flat and round surfaces. Keep them.", _zones),
+        Lesson(
+            "The base",
+            "Build",
+            "Pick zones: an outer wall of the plate, its underside and its upper face. Propose features, lay the base.",
+            _holds("base", "Pick an outer wall, the underside and the plate's upper face."),
+        ),
+        Lesson(
+            "The boss",
+            "Build",
+            "Pick an outer wall of the boss and its top. The proposal finds that the walls lean by 2°.",
+            _holds("boss", "Pick a wall of the boss and its top, and lay the push that leans."),
+        ),
+        Lesson(
+            "The pocket",
+            "Build",
+            "Pick a wall within the pocket and its floor; lay the cut.",
+            _holds("pocket", "Pick a wall within the pocket and its floor."),
+        ),
+        Lesson(
+            "The holes",
+            "Build",
+            "Pick the wall of one bolt hole: all four are proposed at once. Then the bore in the middle.",
+            _holds("holes", "Both the four bolt holes and the bore are drilled."),
+        ),
+        Lesson(
+            "The foot",
+            "Build",
+            "Pick the rounding where the boss meets the plate; the proposal rounds all eight edges.",
+            _foot,
+        ),
     ),
-    Lesson("A long side", "Frame", "Read another datum on one of the two long sides of the plate.", _side),
-    Lesson("The bore", "Frame", "Read the wall of the bore in the middle; the scan says it is a cylinder.", _bore),
-    Lesson(
-        "The frame",
-        "Frame",
-        "Set frame: the underside holds z, the side stops the turning, the bore is the origin. All six are held.",
-        _frame,
-    ),
-    Lesson("The zones", "Zones", "Read zones: the scan falls into its flat and round surfaces. Keep them.", _zones),
-    Lesson(
-        "The base",
-        "Build",
-        "Pick zones: an outer wall of the plate, its underside and its upper face. Propose features, lay the base.",
-        _holds("base", "Pick an outer wall, the underside and the plate's upper face."),
-    ),
-    Lesson(
-        "The boss",
-        "Build",
-        "Pick an outer wall of the boss and its top. The proposal finds that the walls lean by 2°.",
-        _holds("boss", "Pick a wall of the boss and its top, and lay the push that leans."),
-    ),
-    Lesson(
-        "The pocket",
-        "Build",
-        "Pick a wall within the pocket and its floor; lay the cut.",
-        _holds("pocket", "Pick a wall within the pocket and its floor."),
-    ),
-    Lesson(
-        "The holes",
-        "Build",
-        "Pick the wall of one bolt hole: all four are proposed at once. Then the bore in the middle.",
-        _holds("holes", "Both the four bolt holes and the bore are drilled."),
-    ),
-    Lesson(
-        "The foot",
-        "Build",
-        "Pick the rounding where the boss meets the plate; the proposal rounds all eight edges.",
-        _foot,
-    ),
-]
-
-
-def seen(lessons: list[Lesson], ran: list[Ran]) -> list[Seen]:
-    """How each lesson stands on what was laid; what was seen instead is told of the first that is not done."""
-    out, told = [], False
-    for lesson in lessons:
-        done, saw = lesson.sees(ran)
-        out.append(Seen(lesson.title, lesson.stage, lesson.says, done, "" if done or told else saw))
-        told |= not done
-    return out
+    "The bracket is built. Compare it with the scan under Check, or give it away under Deliver.",
+    open=True,
+)

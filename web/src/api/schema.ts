@@ -4908,6 +4908,18 @@ export interface components {
             within?: number | null;
         };
         /**
+         * GuideView
+         * @description ``after``: what to do once all is done; ``open``: shown at once.
+         */
+        GuideView: {
+            /** After */
+            after: string;
+            /** Lessons */
+            lessons: components["schemas"]["LessonView"][];
+            /** Open */
+            open: boolean;
+        };
+        /**
          * HandReading
          * @description A reading of an instrument: its value and the smallest step it shows, mm or degrees as the value it is of.
          */
@@ -12885,7 +12897,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LessonView"][];
+                    "application/json": components["schemas"]["GuideView"];
                 };
             };
         };

@@ -9,7 +9,8 @@ import type { StageKey } from '../kinds/stages'
 
 const { job: j, shown } = useRoom()
 const lessons = shallowRef<Schemas['LessonView'][]>([])
-const folded = ref(false)
+const folded = ref(true)
+const after = ref('')
 /** How far the job is, as far as a lesson could see: what was laid, and how it fares. */
 const state = computed(() =>
   j.job?.demo ? `${j.job.id} ${j.allStones.map((s) => s.id + s.status + s.key).join()}` : '',
@@ -20,8 +21,11 @@ watch(
     const id = j.job?.id
     if (!state.value || !id) return void (lessons.value = [])
     try {
-      const got = await call<Schemas['LessonView'][]>('GET', `/jobs/${id}/guide`)
-      if (id === j.job?.id) lessons.value = got
+      const got = await call<Schemas['GuideView']>('GET', `/jobs/${id}/guide`)
+      if (id !== j.job?.id) return
+      if (!lessons.value.length) folded.value = !got.open
+      lessons.value = got.lessons
+      after.value = got.after
     } catch {
       // the job itself says what is wrong
     }
@@ -39,7 +43,8 @@ function go() {
 <template>
   <section
     v-if="lessons.length"
-    class="absolute bottom-3 right-3.5 z-[5] w-[272px] rounded-sm border border-rule bg-sheet px-3 py-2.5"
+    class="absolute bottom-3 right-3.5 z-[5] rounded-sm border border-rule bg-sheet"
+    :class="folded ? 'w-[132px] px-2 py-1' : 'w-[272px] px-3 py-2.5'"
     aria-label="Guide"
   >
     <button
@@ -67,9 +72,7 @@ function go() {
       </template>
       <p v-else class="mt-2 flex gap-2">
         <Check :size="16" class="shrink-0 text-moss" />
-        <span
-          >The bracket is built. Compare it with the scan under Check, or give it away under Deliver.</span
-        >
+        <span>{{ after }}</span>
       </p>
     </template>
   </section>

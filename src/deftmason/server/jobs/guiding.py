@@ -5,17 +5,13 @@ from __future__ import annotations
 from django.http import HttpRequest
 from ninja import Router, Schema
 
-from deftmason.demo.guide import BRACKET, Lesson, seen
+from deftmason.demo.guides import GUIDES
+from deftmason.demo.guiding import seen
 
 from .access import job_of
 from .document import replay_now
 
-__all__ = ["GUIDES"]
-
 router = Router()
-
-#: The lessons of demo jobs that guide.
-GUIDES: dict[str, list[Lesson]] = {"bracket-guided": BRACKET}
 
 
 class LessonView(Schema):
@@ -28,9 +24,20 @@ class LessonView(Schema):
     saw: str
 
 
-@router.get("/jobs/{job_id}/guide", response=list[LessonView])
+class GuideView(Schema):
+    """``after``: what to do once all is done; ``open``: shown at once."""
+
+    lessons: list[LessonView]
+    after: str
+    open: bool
+
+
+@router.get("/jobs/{job_id}/guide", response=GuideView)
 def guide(request: HttpRequest, job_id: int):
     """The lessons of a guided job, each with how it stands; none for other jobs."""
     job = job_of(request, job_id)
-    lessons = GUIDES.get(job.demo, [])
-    return [vars(s) for s in seen(lessons, replay_now(job).run(compute=False))] if lessons else []
+    found = GUIDES.get(job.demo)
+    if found is None:
+        return {"lessons": [], "after": "", "open": False}
+    lessons = [vars(s) for s in seen(found.lessons, replay_now(job).run(compute=False))]
+    return {"lessons": lessons, "after": found.after, "open": found.open}
