@@ -14,7 +14,9 @@ import { useRoom } from '../state/room'
 import CutBar from './CutBar.vue'
 import { drawer } from './draw'
 import MarkBar from './MarkBar.vue'
+import { Fingers } from './fingers'
 import { useMarking } from './marking'
+import { spoken } from './spoken'
 import { under, type Under, type What } from './picking'
 import { planOf } from './plan'
 import { SHINES } from './shine'
@@ -121,9 +123,14 @@ type Press = {
 }
 let down: Press | null = null
 let path: Under[] = []
+const fingers = new Fingers()
 function press(e: PointerEvent) {
   canvas.value!.setPointerCapture(e.pointerId)
   canvas.value!.focus()
+  if (fingers.down(e)) {
+    down = null
+    return marking.drops()
+  }
   if (marking.begins(e)) return marking.paint(e.offsetX, e.offsetY)
   const left = e.button === 0 && !e.shiftKey
   const grabbed = left && hand.spot?.handles ? under(viewer.value!, e.offsetX, e.offsetY, ['handle']) : null
@@ -141,6 +148,11 @@ function press(e: PointerEvent) {
 }
 function drag(e: PointerEvent) {
   const v = viewer.value!
+  const two = fingers.moves(e)
+  if (two) {
+    v.pan(two.dx, two.dy)
+    return v.zoom(two.zoom, two.x, two.y)
+  }
   if (marking.moves(e)) return
   if (!down) return hover(e)
   const dx = e.offsetX - down.x
@@ -169,6 +181,7 @@ function drag(e: PointerEvent) {
   down.y = e.offsetY
 }
 function release(e: PointerEvent) {
+  if (fingers.up(e)) return
   if (marking.finishes()) return
   const d = down
   down = null
@@ -176,6 +189,11 @@ function release(e: PointerEvent) {
   if (d.handle >= 0 && d.moved) return hand.tryIt()
   if (d.stroke && d.moved) return hand.spot?.stroke?.done(path, hand.record!, room)
   if (!d.moved && d.button === 0) click(e)
+}
+function cancel(e: PointerEvent) {
+  fingers.up(e)
+  down = null
+  marking.drops()
 }
 let lastWheel = 0
 function wheel(e: WheelEvent) {
@@ -253,6 +271,7 @@ const working = computed(() => {
   const t = j.running[0]
   return loading.value || (t ? `${t.message || t.label} ${Math.round(t.progress * 100)} %` : '')
 })
+const nameOf = (id: string) => j.byId.get(id)?.name ?? 'the model'
 const shape = (points: [number, number][]) => points.map((p) => p.join(',')).join(' ')
 defineExpose({
   back: () => viewer.value?.back(),
@@ -272,10 +291,12 @@ defineExpose({
       @pointerdown="press"
       @pointermove="drag"
       @pointerup="release"
+      @pointercancel="cancel"
       @pointerleave="leave"
       @wheel.prevent="wheel"
       @contextmenu.prevent
     />
+    <p class="sr-only" role="status" data-under>{{ spoken(hand.over, nameOf) }}</p>
     <div class="pointer-events-none absolute inset-x-3.5 top-3 flex flex-wrap gap-1.5">
       <button
         class="btn btn-view"

@@ -9,6 +9,8 @@ import { useMarks, type MarkRule } from '../state/marks'
 import { under } from './picking'
 import type { Viewer } from './viewer'
 
+const ERASER = 5
+
 export function useMarking(viewer: ShallowRef<Viewer | null>) {
   const hand = useHand()
   const m = useMarks()
@@ -17,6 +19,7 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
   const pointer = ref<[number, number] | null>(null)
   const held = ref(false)
   let stroke: Vec3[] = []
+  let erases = false
 
   const by = computed<MarkRule>(() => (held.value ? 'brush' : m.by))
   const pixels = computed(() => (m.onScreen ? m.radius : m.radius / (viewer.value?.scale ?? 1)))
@@ -31,7 +34,9 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
 
   function begins(e: PointerEvent): boolean {
     const drawn = by.value === 'brush' || by.value === 'outline'
-    if (!hand.spot?.marks || e.button !== 0 || e.shiftKey || !drawn) return false
+    const ends = e.button === ERASER // a pen turned round takes away
+    if (!hand.spot?.marks || (e.button !== 0 && !ends) || e.shiftKey || !drawn) return false
+    erases = ends
     path.value = []
     stroke = []
     return true
@@ -64,7 +69,7 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
     if (places.length > (brush ? 0 : 2))
       hand.mark({
         by: by.value,
-        how: m.how,
+        how: erases ? 'take away' : m.how,
         places,
         toward,
         through: m.through,
@@ -73,5 +78,10 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
     // What was drawn is put: the release that ends it is no click.
     return true
   }
-  return { by, path, pointer, pixels, begins, moves, paint, finishes }
+  /** What was begun is let go: another finger came. */
+  function drops() {
+    path.value = []
+    stroke = []
+  }
+  return { drops, by, path, pointer, pixels, begins, moves, paint, finishes }
 }

@@ -104,7 +104,7 @@ class Command(BaseCommand):
     def _finished(self) -> None:
         """The bracket's ready job; on the shelf only once its whole recipe is worked out."""
         for job in Job.objects.exclude(demo=""):
-            picture_of_job(job, "demo")
+            picture_of_job(job, "demo", _PATIENCE)
         from deftmason.core.elements import RigidMotion
         from deftmason.demo.bracket_job import bracket_steps
         from deftmason.demo.pump_cap_job import pump_cap_built, pump_cap_steps
@@ -174,7 +174,7 @@ class Command(BaseCommand):
             job.edits.all().delete()
             note_results(job, records(job))
         replay_of(records(job)).run()
-        picture_of_job(job, "demo")
+        picture_of_job(job, "demo", _PATIENCE)
         return job
 
 
