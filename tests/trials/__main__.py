@@ -29,6 +29,7 @@ AREAS = (
     "nets",
     "pieces",
     "again",
+    "touches",
 )
 
 

@@ -21,6 +21,7 @@ from . import (
     sections,
     surfaces,
     symmetry,
+    touches,
     traces,
     tubes,
     zones,
@@ -49,6 +50,7 @@ SEEDS = [
     (holes, [5, 8, 33, 134]),
     (pieces, [0, 1, 2, 3, 4]),
     (again, [2, 20]),
+    (touches, [0, 1, 7, 28]),
 ]
 
 

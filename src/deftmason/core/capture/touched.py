@@ -5,9 +5,11 @@ and moved by the radius to the side that was led to.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.stats import norm as normal_law
+from scipy.stats import t as student
 
 from ..elements import Circle, Fit, Line, Plane, fit, unit
 from ..errors import BadInput
@@ -15,6 +17,7 @@ from ..errors import BadInput
 __all__ = ["Probed", "Touches", "probed", "probed_curve"]
 
 _LEAST = {"plane": 4, "line": 3, "circle": 4, "rounding": 4}  # one more than needed: it tells how well they agree
+_BOTH = 0.975
 _ROUND = 0.35  # share of the middles' own extent that a rounding's arc bows by at least, else it tells no radius
 
 
@@ -56,10 +59,22 @@ def probed(kind: str, touches: Touches, normal: np.ndarray | None = None) -> Pro
     if len(touches.balls) < _LEAST[kind]:
         raise BadInput(f"A {kind} takes {_LEAST[kind]} touches or more; take another.", field="touches")
     if kind == "plane":
-        return _plane(touches)
-    if kind == "line":
-        return _line(touches)
-    return _circle(touches, kind, normal)
+        found = _plane(touches)
+    elif kind == "line":
+        found = _line(touches)
+    else:
+        found = _circle(touches, kind, normal)
+    n = len(touches.balls)
+    free = {"plane": n - 3, "line": 2 * n - 4}.get(kind, n - 3 if normal is not None else 2 * n - 6)
+    return replace(found, fit=_honest(found.fit, free))
+
+
+def _honest(f: Fit, free: int) -> Fit:
+    """Few touches tell their scatter badly: uncertainties as wide as Student's t asks for with ``free`` residuals left
+    (Gosset 1908), so that twice of them holds 95 % however few there are.
+    """
+    wider = float(student.ppf(_BOTH, free) / normal_law.ppf(_BOTH))
+    return replace(f, uncertainty={k: (np.asarray(u) * wider).tolist() for k, u in f.uncertainty.items()})
 
 
 def _plane(t: Touches) -> Probed:

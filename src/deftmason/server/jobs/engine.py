@@ -21,9 +21,9 @@ from ..engines.pool import Busy, Pool
 from .access import person_of
 from .sharing import Sharing, sharing
 
-__all__ = ["AT_ONCE", "ask", "made_buffer", "made_picture", "made_file", "pool"]
+__all__ = ["ask", "made_buffer", "made_picture", "made_file", "pool"]
 
-AT_ONCE = 8.0  # seconds a request waits for an engine's answer
+_AT_ONCE = 8.0  # seconds a request waits for an engine's answer
 _MAKING = 300.0  # seconds that something may take which is asked for again until it is there
 _MOST_OF_ONE = 10  # requests of one person that wait for engines at the same time: the others' find a free thread
 
@@ -74,19 +74,19 @@ def ask(
     """Have an engine answer a question of the request's own person about a job, in ``limit`` seconds."""
     person = person_of(request)
     with _in_turn(person):
-        return pool().ask(asked_for, job=job_id, person=person, limit=limit or AT_ONCE, **arguments)
+        return pool().ask(asked_for, job=job_id, person=person, limit=limit or _AT_ONCE, **arguments)
 
 
-def _made(what: str, person: str, make: Callable[[], Any], patience: float = AT_ONCE) -> Any:
+def _made(what: str, person: str, make: Callable[[], Any], patience: float | None = None) -> Any:
     """What ``make`` gives, made once for all who ask while it is under way. Raises `Busy` where it is not there in
-    ``patience`` seconds: asked again, it is waited for.
+    ``patience`` seconds (a moment where none is said): asked again, it is waited for.
     """
     with _lock:
         future = _under_way.get(what)
         if future is None:
             future = _under_way[what] = _makers.submit(make)
     with _in_turn(person):
-        wait([future], patience)
+        wait([future], patience or _AT_ONCE)
     if not future.done():
         raise Busy()
     with _lock:
@@ -116,8 +116,8 @@ def made_buffer(request: HttpRequest, job_id: int, key: str, what: str, scan: st
     return path
 
 
-def made_picture(job_id: int, key: str, frame: str | None, person: str, patience: float = AT_ONCE) -> str:
-    """Path of a picture for the shelf, drawn now where it is not there yet; waited for so many seconds."""
+def made_picture(job_id: int, key: str, frame: str | None, person: str, patience: float | None = None) -> str:
+    """Path of a picture for the shelf, drawn now where it is not there yet; waited for so many seconds, or a moment."""
     path = picture_path(str(settings.DATA), key, frame)
     if not os.path.exists(path):
         _made(

@@ -28,7 +28,7 @@ from ..engines.pool import Busy, TooLong
 from .access import job_of, jobs_of, owner_of, person_of
 from .blobs import Sent, drop, keep, receive, room_for
 from .document import replay_now
-from .engine import AT_ONCE, made_picture, pool
+from .engine import made_picture, pool
 from .models import Job, Upload
 from .recipe import change, records, replay_of
 from .studies import Study, StudyView, begin_study, study_of, study_view
@@ -402,8 +402,8 @@ def picture_of(request: HttpRequest, job_id: int):
     return FileResponse(open(path, "rb"), content_type="image/png", headers={"Cache-Control": "private, max-age=60"})
 
 
-def picture_of_job(job: Job, person: str, patience: float = AT_ONCE) -> str:
-    """Path of a PNG; drawn once for what is shown and kept on disk; waited for so many seconds."""
+def picture_of_job(job: Job, person: str, patience: float | None = None) -> str:
+    """Path of a PNG; drawn once for what is shown and kept on disk; waited for so many seconds, or a moment."""
     ran = [r for r in replay_now(job).run(compute=False) if r.done]
     last = next((r for r in reversed(ran) if r.step.produces in ("body", "scan")), None)
     if last is None:
