@@ -5489,6 +5489,8 @@ export interface components {
             changed: string;
             /** Demo */
             demo: boolean;
+            /** Guided */
+            guided: boolean;
             /** Id */
             id: number;
             /** Mine */

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Trash2 } from 'lucide-vue-next'
-import { onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, sent } from '../api/client'
 import type { JobCard } from '../api/types'
@@ -12,6 +12,7 @@ const router = useRouter()
 const jobs = ref<JobCard[] | null>(null)
 const error = ref('')
 const name = ref('')
+const guided = computed(() => jobs.value?.find((job) => job.guided))
 const starting = ref(false)
 
 const load = async () => {
@@ -130,6 +131,10 @@ async function remove(job: JobCard) {
         </ul>
       </section>
       <section aria-label="Start a job" class="space-y-4">
+        <p v-if="guided" class="note">
+          <RouterLink :to="`/jobs/${guided.id}`" class="underline">New here: {{ guided.name }}</RouterLink>
+          leads from a scan to its model, each step looked at as you go.
+        </p>
         <h2>Start a job</h2>
         <Bring :action="starting ? 'Starting' : 'Start the job'" @ready="start">
           <label class="block"

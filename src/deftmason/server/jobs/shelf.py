@@ -23,6 +23,7 @@ from deftmason.core.recipe.kinds.scan import TextColumns, other_scan, scan_recor
 from deftmason.core.recipe.records import one_line
 from deftmason.core.recipe.references import files_in
 from deftmason.core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES, MODEL_SUFFIXES
+from deftmason.demo.guides import GUIDES
 
 from ..engines.pool import Busy, TooLong
 from .access import job_of, jobs_of, owner_of, person_of
@@ -46,6 +47,7 @@ class JobCard(Schema):
     id: int
     name: str
     demo: bool
+    guided: bool
     mine: bool
     changed: str
     says: str
@@ -131,6 +133,7 @@ def _card(request, job: Job) -> dict:
         "id": job.id,
         "name": job.name,
         "demo": bool(job.demo),
+        "guided": job.demo in GUIDES and GUIDES[job.demo].open,
         "mine": job.owner_id == getattr(request.user, "id", None),
         "changed": job.changed.isoformat(),
         "says": says,
