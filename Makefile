@@ -15,7 +15,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: postgres prove-core prove-trials prove-browser prove-browser-long look-core look-screens demo test bench trial fuzz soak build clean openapi
+.PHONY: postgres prove-core prove-trials jobs look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -28,11 +28,9 @@ test: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff format --check --quiet src tests bench
 	@# The screens are looked at while the types are: two things at a time.
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
-	@# What only computes is proved two at a time; servers last, with the machine to themselves.
+	@# What only computes is proved two at a time; servers and screens after it, with the machine to themselves.
 	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
-	@# A browser mostly waits for its server: two at a time.
-	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-browser prove-browser-long
-	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile
+	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile tests/web -m "not long"
 	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
 	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 
@@ -48,14 +46,9 @@ prove-core:
 prove-trials:
 	$(BIN)/python -m pytest tests/cli tests/trials $(LONG)
 
-# The browser's jobs in two halves that take about as long.
-BROWSER_LONG := $(addprefix tests/web/test_,$(addsuffix .py,gear_case hinge join sheets pieces capture proposals zones frame))
-
-prove-browser:
-	$(BIN)/python -m pytest tests/web $(BROWSER_LONG:%=--ignore=%)
-
-prove-browser-long:
-	$(BIN)/python -m pytest $(BROWSER_LONG)
+# The longest of the browser's jobs, ten minutes and more; `make test` leaves them out to end in time.
+jobs: $(S)/tests $(S)/web $(S)/warm
+	$(BIN)/python -m pytest tests/web -m long
 
 look-core:
 	$(BIN)/lint-imports

@@ -95,6 +95,7 @@ def gusset(page, room, number_, y):
     assert room.summary(f"Gusset {number_}")["solids"] == 1
 
 
+@pytest.mark.long
 def test_the_gear_case_is_built_of_proposals_sheets_sketches_and_gauges(server, page, tmp_path):
     page.set_default_timeout(60_000)
     room = opened(server, page, "gearcase", *gear_case_scan(1.1), tmp_path)

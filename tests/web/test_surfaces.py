@@ -109,6 +109,7 @@ def number(page, label, value):
     field.press("Tab")
 
 
+@pytest.mark.long
 def test_the_tiller_grip_by_curves_is_one_solid_with_its_bore_and_flats(server, page, tmp_path):
     t = TILLER
     room = opened(server, page, "tiller", *tiller_scan(1.5), tmp_path)
