@@ -9,6 +9,8 @@ import type { StageKey } from '../kinds/stages'
 
 const { job: j, shown } = useRoom()
 const lessons = shallowRef<Schemas['LessonView'][]>([])
+/** `beside`: a drawing takes its corner; a guide that nobody opened makes room. */
+const props = defineProps<{ beside: boolean }>()
 const folded = ref(true)
 const after = ref('')
 /** How far the job is, as far as a lesson could see: what was laid, and how it fares. */
@@ -42,7 +44,7 @@ function go() {
 
 <template>
   <section
-    v-if="lessons.length"
+    v-if="lessons.length && !(props.beside && folded)"
     class="absolute bottom-3 right-3.5 z-[5] rounded-sm border border-rule bg-sheet"
     :class="folded ? 'w-[132px] px-2 py-1' : 'w-[272px] px-3 py-2.5'"
     aria-label="Guide"

@@ -88,7 +88,7 @@ useKeys({ view, finding, keys, help })
           <CaptureView v-else-if="shown.capture" />
           <component :is="cover" v-else-if="cover" />
           <View3D v-show="!cover && !instead" ref="view" />
-          <Guide v-if="j.job?.demo && !cover && !instead" />
+          <Guide v-if="j.job?.demo && !cover && !instead" :beside="papered || !!beside" />
           <component :is="beside" v-if="beside && !instead" class="w-[60%] shrink-0" />
           <Paper v-if="papered && !instead" class="w-[60%] shrink-0" />
         </div>
