@@ -144,6 +144,7 @@ def connect(hand, port):
     hand.bench.locator("[data-device]").get_by_text("measuring arm").wait_for()
 
 
+@pytest.mark.long
 def test_half_a_hood_is_captured_with_the_rig(page, server, line, truth, tmp_path):
     page.goto(server.url)
     page.get_by_role("button", name="Capture a part").click()
