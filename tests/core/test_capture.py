@@ -14,7 +14,9 @@ from deftmason.core.capture.coverage import Coverage
 from deftmason.core.capture.keeping import Boundary, CuttingPlane, Region
 from deftmason.core.capture.recorded import Recording, records_of
 from deftmason.core.capture.sections import section_lines
+from deftmason.core.capture.state import CaptureState
 from deftmason.core.capture.touched import Touches, probed, probed_curve
+from deftmason.core.capture.words import packed
 from deftmason.core.errors import BadInput
 
 _SEEDS = st.integers(0, 10**6)
@@ -154,3 +156,56 @@ def test_a_recording_loses_nothing_that_was_written_whole(tmp_path):
     (tmp_path / "other").write_text(json.dumps({"format": "other"}) + "\n")
     with pytest.raises(BadInput, match="is no capture"):
         list(records_of(str(tmp_path / "other")))
+
+
+def _streamed(state, count, seq, at):
+    places = np.random.default_rng(seq).uniform(0, 10, (count, 3)) + at
+    state.take({"say": "points", "seq": seq, **packed(places, np.tile([0, 0, 1.0], (count, 1)))})
+
+
+def test_points_after_some_are_those_of_the_whole_and_a_record_comes_once():
+    state = CaptureState()
+    for k, count in enumerate((7, 0, 5, 11)):
+        _streamed(state, count, k + 1, [20 * (k % 2), 0, 0])
+    _streamed(state, 9, 4, [0, 0, 0])  # sent again
+    assert state.taken == state.count == 23
+    corners = [[-1, -1, 0], [11, -1, 0], [11, 11, 0], [-1, 11, 0]]
+    put = {"did": "put", "id": "t1", "as": "boundary", "name": "B", "corners": corners, "toward": [0, 0, 1]}
+    for more in (None, put):
+        if more:
+            state.take(more)
+        whole, sight = state.kept()
+        assert len(whole) == len(sight) == state.count == (12 if more else 23)
+        for after in range(len(whole) + 2):
+            assert np.array_equal(state.kept(after)[0], whole[after:])
+
+
+@pytest.mark.parametrize(
+    "record",
+    [
+        {"id": "t2", "as": "boundary", "name": "B", "corners": [[0, 0, 0]], "toward": [0, 0, 1]},
+        {"id": "t2", "as": "cut", "name": "C", "point": [0, 0], "normal": [0, 0, 1], "reach": 1},
+        {"id": "t2", "as": "level", "name": "L", "touches": [0, 5]},
+        {"id": "t2", "as": "mirrored", "name": "M", "of": ["gone"]},
+        {"id": "t2", "as": "other", "name": "O"},
+        {"id": "t2", "name": "N"},
+    ],
+)
+def test_what_is_put_wrongly_leaves_a_capture_as_it_was(record):
+    state = CaptureState()
+    _streamed(state, 5, 1, [0, 0, 0])
+    with pytest.raises((KeyError, IndexError, ValueError, BadInput)):
+        state.take({"did": "put", **record})
+    assert not state.things and state.count == 5
+
+
+def test_a_mirror_goes_with_the_plane_it_stood_in():
+    state = CaptureState()
+    state.take(
+        {"did": "put", "id": "t1", "as": "cut", "name": "C", "point": [0, 0, 0], "normal": [1, 0, 0], "reach": 50}
+    )
+    state.take({"did": "put", "id": "t2", "as": "mirrored", "name": "M", "of": ["t1"]})
+    _streamed(state, 5, 1, [3, 0, 0])
+    assert len(state.cloud()[0]) == 10
+    state.take({"did": "drop", "id": "t1"})
+    assert not state.things and len(state.cloud()[0]) == 5

@@ -30,11 +30,12 @@ def umbrella(ribs: int) -> TriMesh:
     return TriMesh(points, np.column_stack([0 * k, k + 1, (k + 1) % ribs + 1]).astype(np.int32))
 
 
-def within(seconds, work):
-    begin = time.monotonic()
-    out = work()
-    assert time.monotonic() - begin < seconds
-    return out
+def spent(ask, mesh) -> float:
+    """Seconds of processor time, so that what else runs on the machine does not count."""
+    index = ScanIndex(mesh)
+    begin = time.process_time()
+    ask(index)
+    return time.process_time() - begin
 
 
 @pytest.mark.parametrize("count", [30, 40, 400])  # below and above what is called a crowd
@@ -53,20 +54,24 @@ def test_neighbours_and_rings_are_the_same_few_or_many(count):
     assert (near[:, 0] == -2).all() and (near[:, 1:] == -1).all()
 
 
-def test_a_hundred_thousand_facets_on_one_edge_or_vertex_end():
-    for mesh in (book(100_000), umbrella(100_000)):
-        index = ScanIndex(mesh)
-        within(5, lambda index=index: index.neighbours)
-        normals = within(10, lambda index=index: index.steady_normals)
-        assert np.isfinite(normals).all()
-        within(5, lambda mesh=mesh: vertex_rings(mesh.faces, len(mesh.vertices)))
+@pytest.mark.parametrize("make", [book, umbrella])
+def test_four_times_the_facets_on_one_edge_or_vertex_take_about_four_times_as_long(make):
+    for ask in (
+        lambda index: index.neighbours,
+        lambda index: index.steady_normals,
+        lambda index: vertex_rings(index.mesh.faces, len(index.mesh.vertices)),
+    ):
+        _, few, many = (spent(ask, make(count)) for count in (400, 25_000, 100_000))  # the first is compiled with
+        assert many < 9 * few + 0.5  # with all pairs it would be sixteen times
+    index = ScanIndex(make(100_000))
+    assert np.isfinite(index.steady_normals).all()
 
 
 def test_crossings_that_would_never_be_found_out_are_said():
     mesh = umbrella(100_000)
     with pytest.raises(TooCrowded, match="crowd one place"):
         crossing_pairs(mesh.vertices, mesh.faces)
-    said = within(20, lambda: survey_mesh(mesh))
+    said = survey_mesh(mesh)
     assert said.unlooked and "not looked for" in said.in_words() and "closed and sound" not in said.in_words()
 
 

@@ -104,14 +104,16 @@ def test_a_sweep_streams_as_fast_as_a_real_one_and_lies_on_the_part(arm, surface
     d = Speaker(arm)
     d.ask(ask="hello")
     path = over(d.hear())
-    begin = time.monotonic()
-    d.ask(ask="sweep", path=path, along=[0, 0, -1], width=30.0)
-    said = d.until("swept")
-    seconds = time.monotonic() - begin
+    seconds = []
+    for _ in range(3):  # the fastest: what else the machine does in between is not the device's pace
+        begin = time.monotonic()
+        d.ask(ask="sweep", path=path, along=[0, 0, -1], width=30.0)
+        said = d.until("swept")
+        seconds.append(time.monotonic() - begin)
     points = np.concatenate([unpacked(r)[0] for r in said[:-1]])
     assert said[-1]["whole"] and len(points) > 15_000
     asked = np.linalg.norm(np.subtract(*path)) / (30.0 / 300) * 300  # rays: some meet nothing, graze or are blinded
-    assert 20_000 < asked / seconds < 34_000
+    assert 20_000 < asked / min(seconds) < 34_000
     off = surface(points)
     assert np.median(np.abs(off)) < 0.03 and np.quantile(np.abs(off), 0.99) < 0.12
     sight = np.concatenate([unpacked(r)[1] for r in said[:-1]])

@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
+import re
 import shutil
 import sys
 import tempfile
@@ -23,7 +24,8 @@ from .parent import die_with_parent
 __all__ = ["Head", "main"]
 
 _THREADS = 24
-_UPLOADS = "/api/uploads"
+#: Where files are sent: as large as uploads may be.
+_UPLOADS = re.compile(r"/api/(uploads|recipes|jobs/\d+/captures/file)\Z")
 _COPIES = 2  # of an upload that lie on the disk at once: as received, and as kept
 
 
@@ -63,7 +65,7 @@ class Head(HTTPRequestParser):
             return _Refusal(411, "Length Required", "no_length", "Say how long the body is (Content-Length).")
         if not self.content_length:
             return None
-        upload = self.path == _UPLOADS
+        upload = _UPLOADS.match(self.path) is not None
         if upload and settings.SHARED and not _known(self.headers):
             return _Refusal(401, "Unauthorized", "http", "Log in first.")
         if self.content_length > (

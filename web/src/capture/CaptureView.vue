@@ -146,6 +146,7 @@ onMounted(() => {
   }
 })
 onBeforeUnmount(() => {
+  cap.close() // nobody looks: nothing is asked for
   watcher?.disconnect()
   window.clearTimeout(asked)
   window.cancelAnimationFrame(frame)

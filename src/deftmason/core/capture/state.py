@@ -50,12 +50,13 @@ class CaptureState:
     _places: list[np.ndarray] = field(default_factory=list)
     _sight: list[np.ndarray] = field(default_factory=list)
     _masks: list[np.ndarray] = field(default_factory=list)
+    _counts: list[int] = field(default_factory=list)
     _covered: tuple[int, int, dict[str, Coverage]] = (-1, 0, {})
     _cut: dict[str, tuple[tuple[int, int], list]] = field(default_factory=dict)
 
     def take(self, record: dict[str, Any]) -> bool:
-        """Take one record; False where it was taken before (sent again after the line was lost). Raises `ValueError`
-        for points that are not as said.
+        """Take one record; False where it was taken before (sent again after the line was lost). Raises `ValueError`,
+        `KeyError`, `TypeError` or `BadInput` for one that is not as said, and stands as before then.
         """
         says = record.get("say")
         if says == "hello":
@@ -66,17 +67,14 @@ class CaptureState:
                 return False
             self.seq = record["seq"]
         if says == "touched":
-            self.touches.append(
-                Touch(np.array(record["ball"], float), np.array(record["along"], float), record["radius"])
-            )
+            self.touches.append(Touch(_three(record["ball"]), _three(record["along"]), float(record["radius"])))
         elif says == "points":
             self._add(*unpacked(record))
         did = record.get("did")
         if did == "put":
             self._put(record)
         elif did == "drop":
-            if self.things.pop(record["id"], None) is not None:
-                self._changed()
+            self._drop(record["id"])
         elif did == "back":
             del self.touches[max(len(self.touches) - 1, self.used) :]
         elif did == "visit":
@@ -92,21 +90,48 @@ class CaptureState:
             self.stands = np.array([stands["low"], stands["high"]], float)
 
     def _put(self, record: dict[str, Any]) -> None:
-        thing = {k: v for k, v in record.items() if k not in ("did",)}
+        thing = {k: v for k, v in record.items() if k != "did"}
+        self._look_at(thing)
         self.things[thing["id"]] = thing
         self.used = max(self.used, int(thing.get("used", 0)))
         self._changed()
+
+    def _look_at(self, thing: dict[str, Any]) -> None:
+        """Raise where a thing is not what it is said to be."""
+        what = str(thing["as"])
+        str(thing["id"]), str(thing["name"])
+        if what == "boundary":
+            _boundary(thing)
+        elif what == "cut":
+            _plane(thing)
+        elif what == "mirrored":
+            for i in thing["of"]:
+                self.plane_of(i)
+        elif what == "level" or what in ELEMENTS:
+            self.read("plane" if what == "level" else what, thing["touches"])
+        else:
+            raise ValueError(f"'{what}' is nothing that is put")
+
+    def _drop(self, thing_id: str) -> None:
+        """Take a thing out, and a mirror that stood in it."""
+        gone = [i for i, t in self.things.items() if i == thing_id or thing_id in t.get("of", ())]
+        for i in gone:
+            del self.things[i]
+        if gone:
+            self._changed()
 
     def _changed(self) -> None:
         self.generation += 1
         region = self.region()
         self._masks = [region.keeps(p) for p in self._places]
+        self._counts = [int(m.sum()) for m in self._masks]
 
     def _add(self, places: np.ndarray, sight: np.ndarray) -> None:
         self.taken += len(places)
         self._places.append(places)
         self._sight.append(sight)
         self._masks.append(self.region().keeps(places))
+        self._counts.append(int(self._masks[-1].sum()))
 
     # What was drawn and touched.
 
@@ -188,15 +213,20 @@ class CaptureState:
 
     def kept(self, after: int = 0) -> tuple[np.ndarray, np.ndarray]:
         """Points (n, 3) that are kept, in the order they came, and directions to the sensor; those after some."""
-        places = [p[m] for p, m in zip(self._places, self._masks)]
-        sight = [s[m] for s, m in zip(self._sight, self._masks)]
-        if not places:
+        reached = np.cumsum([0, *self._counts])
+        first = int(np.searchsorted(reached, after, side="right")) - 1  # the piece the first of them lies in
+        if after >= reached[-1]:
             return np.zeros((0, 3)), np.zeros((0, 3))
-        return np.concatenate(places)[after:], np.concatenate(sight)[after:]
+        pieces = range(first, len(self._places))
+        skip = after - int(reached[first])
+        return (
+            np.concatenate([self._places[k][self._masks[k]] for k in pieces])[skip:],
+            np.concatenate([self._sight[k][self._masks[k]] for k in pieces])[skip:],
+        )
 
     @property
     def count(self) -> int:
-        return int(sum(m.sum() for m in self._masks))
+        return sum(self._counts)
 
     def coverage(self) -> dict[str, Coverage]:
         """Of each boundary by its id; grows as points come."""
@@ -237,12 +267,22 @@ class CaptureState:
         )
 
 
+def _three(given: Any) -> np.ndarray:
+    out = np.array(given, float)
+    if out.shape != (3,) or not np.isfinite(out).all():
+        raise ValueError("a place or a direction is three numbers")
+    return out
+
+
 def _boundary(thing: dict[str, Any]) -> Boundary:
-    return Boundary(np.array(thing["corners"], float), unit(np.array(thing["toward"], float)))
+    corners = [_three(p) for p in thing["corners"]]
+    if len(corners) < 3:
+        raise ValueError("a boundary has three corners at least")
+    return Boundary(np.array(corners), unit(_three(thing["toward"])))
 
 
 def _plane(thing: dict[str, Any]) -> CuttingPlane:
-    return CuttingPlane(np.array(thing["point"], float), unit(np.array(thing["normal"], float)), float(thing["reach"]))
+    return CuttingPlane(_three(thing["point"]), unit(_three(thing["normal"])), float(thing["reach"]))
 
 
 def _curve_normal(t: Touches, up: np.ndarray | None) -> np.ndarray:

@@ -49,7 +49,7 @@ class Link:
         try:
             with self.lock:
                 return self.state.take(record)
-        except (KeyError, TypeError, ValueError):
+        except (KeyError, IndexError, TypeError, ValueError, BadInput):
             return False
 
     def did(self, record: dict[str, Any]) -> None:

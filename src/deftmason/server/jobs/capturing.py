@@ -5,7 +5,6 @@ All places that go in and out stand on the capture's level plane where there is 
 
 from __future__ import annotations
 
-import contextlib
 import os
 import secrets
 import struct
@@ -17,6 +16,8 @@ from typing import Annotated, Literal
 
 import numpy as np
 from django.conf import settings
+from django.db.models.signals import post_delete
+from django.dispatch import receiver
 from django.http import FileResponse, HttpRequest, HttpResponse
 from ninja import File, Router, Schema
 from ninja.errors import HttpError
@@ -239,13 +240,18 @@ def look_at(request: HttpRequest, job_id: int, capture_id: int, reads: str = "")
 def throw_away(request: HttpRequest, job_id: int, capture_id: int):
     """Throw a capture away; what was handed on of it stays."""
     job, c = _capture(request, job_id, capture_id)
-    with _opening:
-        link = _links.pop(c.pk, None)
-    if link is not None:
-        link.close()
-    _path_of(c).unlink(missing_ok=True)
     c.delete()
     return see(request, job.pk)
+
+
+@receiver(post_delete, sender=Capture)
+def _gone(sender, instance: Capture, **_) -> None:
+    """A capture that is thrown away, alone or with its job, lets go of its device."""
+    with _opening:
+        link = _links.pop(instance.pk, None)
+    if link is not None:
+        link.close()
+    _path_of(instance).unlink(missing_ok=True)
 
 
 @router.get("/jobs/{job_id}/captures/{capture_id}/file")
@@ -420,8 +426,6 @@ def lay(request: HttpRequest, job_id: int, capture_id: int):
         steps_of, step_id, sent = handed_on(c, link.state, cloud, records(job), Path(room), receive)
     keep(sent)
     change(job, f"Hand on {c.name}", steps_of, trusted=True)
-    with contextlib.suppress(Capture.DoesNotExist):
-        c.step_id = step_id
-        c.save(update_fields=["step_id"])
+    Capture.objects.filter(pk=c.pk).update(step_id=step_id)
     settle(job, "Reading the capture", person_of(request))
     return {"id": job.pk}

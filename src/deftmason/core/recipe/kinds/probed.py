@@ -10,7 +10,7 @@ from pydantic import Field
 from ...datums.telling import direction_of, roles_of
 from ..records import Direction, Place, Record, Size, shown
 from ..references import DatumRef, ScanRef
-from ..step import Outcome, Step, Value, register
+from ..step import Outcome, Step, Told, Value, register
 from .making import MadeDatumTold
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ class ProbedStep(Step):
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Touched"
     produces: ClassVar[str] = "datum"
-    tells: ClassVar[type] = ProbedTold
+    tells: ClassVar[type[Told]] = ProbedTold
 
     kind: Literal["probed"] = "probed"
     scan: ScanRef = Field(description="The scan whose coordinates the touches are in.")
