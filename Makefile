@@ -41,14 +41,14 @@ postgres: $(S)/tests $(S)/web
 LONG := tests/core/test_join.py tests/core/test_hood.py tests/core/test_nets.py
 
 prove-core:
-	$(BIN)/python -m pytest tests/core $(LONG:%=--ignore=%)
+	$(BIN)/python -m pytest tests/core -m "not long" $(LONG:%=--ignore=%)
 
 prove-trials:
-	$(BIN)/python -m pytest tests/cli tests/trials $(LONG)
+	$(BIN)/python -m pytest tests/cli tests/trials -m "not long" $(LONG)
 
-# The longest of the browser's jobs, ten minutes and more; `make test` leaves them out to end in time.
+# What takes longest, most of it whole jobs in the browser, half an hour; `make test` leaves it out to end in time.
 jobs: $(S)/tests $(S)/web $(S)/warm
-	$(BIN)/python -m pytest tests/web -m long
+	$(BIN)/python -m pytest tests/core tests/web -m long
 
 look-core:
 	$(BIN)/lint-imports

@@ -180,6 +180,15 @@ def test_points_after_some_are_those_of_the_whole_and_a_record_comes_once():
             assert np.array_equal(state.kept(after)[0], whole[after:])
 
 
+def test_what_lies_in_an_outline_within_a_boundary_is_left_out():
+    square = [[-1, -1, 0], [1, -1, 0], [1, 1, 0], [-1, 1, 0]]
+    whole = Boundary(3.0 * np.array(square), np.array([0, 0, 1.0]))
+    holed = Boundary(whole.corners, whole.toward, (np.array(square, float),))
+    p = np.random.default_rng(4).uniform(-4, 4, (5000, 3))
+    inner = np.abs(p[:, :2]).max(axis=1) < 1
+    assert np.array_equal(holed.inside(p), whole.inside(p) & ~inner)
+
+
 @pytest.mark.parametrize(
     "record",
     [

@@ -175,6 +175,7 @@ def test_three_tenths_in_common_are_enough(ring):
     assert {(l.a, l.b) for l in shared} == {(0, 1), (1, 2)} and all(0.25 < l.overlap < 0.35 for l in shared)
 
 
+@pytest.mark.long
 def test_a_ring_of_eight_closes(ring):
     """Sectors with a third in common: placed by themselves, and the eighth meets the first."""
     found = join(ring.seen)
@@ -196,6 +197,7 @@ def test_a_small_flat_alone_holds_a_turned_part():
     assert max(part.off(i, found.motions[i]) for i in range(4)) < 0.05
 
 
+@pytest.mark.long
 def test_a_part_that_turns_freely_is_not_placed_by_luck():
     found = rough_match(Set(turned_scans(False)).seen[:3])
     assert len(found.motions) == 1 and set(found.refused) == {0, 1, 2} - set(found.motions)

@@ -166,6 +166,7 @@ def test_a_formula_is_written_into_the_script(tmp_path):
     assert float(done.stdout.split()[1]) == pytest.approx(volume, rel=1e-6)
 
 
+@pytest.mark.long
 def test_twelve_numbers_two_percent_off_come_back_together():
     """Each within two standard deviations of what the part was made with; what no scan tells stays."""
     r = rebuilt()

@@ -74,6 +74,7 @@ def test_inside_a_loop_of_any_number_of_sides_lies_a_patch_on_its_curve(sides):
     assert got.rims_off < 0.005 and got.fit.rms < 1.1 * NOISE and net.joints_turn(0.95) < 0.5
 
 
+@pytest.mark.long
 def test_a_loop_without_corners_has_a_band_and_a_net_over_it_all_is_closed():
     cap = netted(noisy_ball(), [(circle((0.3, 0.1, 1), 20.0), True)], noise=NOISE)
     assert len(cap.fit.network.layout.quads) == 5 and cap.fit.network.layout.euler == 1

@@ -77,6 +77,7 @@ def test_the_grip_is_one_solid_of_patches_with_its_bore_and_flats_exact(fresh):
     assert got.summary["volume"] == pytest.approx(true_tiller().volume, rel=4e-3)
 
 
+@pytest.mark.long
 def test_a_layout_is_changed_by_hand_and_what_cannot_be_is_refused(fresh):
     j = fresh
     told = laid(j, organic(j))

@@ -15,6 +15,7 @@ from deftmason.demo.devices import hidden_pose, true_part
 from deftmason.server.jobs import capturing
 
 from ..devices import Cuttable, started
+from .conftest import lay
 
 DOWN = [0, 0, -1]
 
@@ -179,6 +180,58 @@ def test_what_is_handed_on_are_ordinary_steps_and_a_second_time_the_scan_takes_w
     assert points_of[1] == 2 * points_of[0] > 500
     api.call("POST", f"/jobs/{job}/undo")
     assert api.call("GET", f"/jobs/{job}")["stones"][0]["told"]["points"] == points_of[0]
+
+
+def test_a_boundary_as_a_sketch_draws_it(api, at, port):
+    """Drawn in the job's coordinates, not the device's; what its inner outline holds is left out."""
+    job = at.split("/")[2]
+    now = levelled(api, at, port)
+    low, high = np.array(now["bounds"])
+    mid = 0.5 * (low + high)
+    path = [[low[0], mid[1], high[2] + 10], [high[0], mid[1], high[2] + 10]]
+    api.call("POST", f"{at}/sweep", {"path": path, "along": DOWN, "width": float(high[1] - low[1])})
+    before = until_still(api, at)["kept"]
+    api.call("POST", f"{at}/lay", {})
+    view = lay(api, job, {"kind": "triangulate", "name": "Mesh", "scan": "scan", "accuracy": 0.2})
+    stones = {s["kind"]: s for s in view["stones"]}
+    places, _ = next(iter(capturing._links.values())).state.kept()
+    frame = np.array(stones["frame"]["told"]["matrix"])
+    centre = np.median(places @ frame[:3, :3].T + frame[:3, 3], axis=0)[:2]
+    ring = {"kind": "circle", "at": [centre.tolist()]}
+    strokes = [{**ring, "id": "e1", "radius": 30.0}, {**ring, "id": "e2", "radius": 12.0}]
+    where = {"scan": stones["triangulate"]["id"], "frame": stones["frame"]["id"], "traces": []}
+    sketch = {"id": "ring", "kind": "sketch", "name": "Ring", **where, "strokes": strokes}
+    refused = api.call("POST", f"{at}/things", {"what": "boundary", "sketch": "ring"}, 422)
+    assert "Nothing of that sketch closes" in refused["message"]
+    lay(api, job, sketch)
+    now = api.call("POST", f"{at}/things", {"what": "boundary", "sketch": "ring"})
+    drawn = next(t for t in now["things"] if t["what"] == "boundary")
+    assert len(drawn["lines"]) == 2 and 0 < now["kept"] < before
+    state = next(iter(capturing._links.values())).state
+    away = [
+        np.linalg.norm((p @ frame[:3, :3].T + frame[:3, 3])[:, :2] - centre, axis=1) for p in (places, state.kept()[0])
+    ]
+    wanted = (away[0] > 12) & (away[0] < 30)
+    assert abs(len(away[1]) - wanted.sum()) < 0.01 * len(places)
+    assert away[1].min() > 12 * 0.99 and away[1].max() < 30.01
+
+
+def test_a_table_turns_and_what_it_sees_lies_on_the_part(api, at):
+    with started("table", "bracket", "--speed", "60") as port:
+        api.call("POST", f"{at}/connect", {"address": f"127.0.0.1:{port}"})
+        assert api.call("GET", at)["bounds"] and "table" in api.call("GET", at)["device"]["tools"]
+        assert "tilt_deg" in str(api.call("POST", f"{at}/turn", {"stops": 3, "tilt_deg": 89}, 422))
+        api.call("POST", f"{at}/turn", {"stops": 4, "tilt_deg": 40})
+        now = until_still(api, at)
+        assert now["kept"] == now["taken"] > 20_000 and not now["says"]
+        places = next(iter(capturing._links.values())).state.kept()[0]
+        truth = ModelSurface(true_part("bracket"))
+        away = np.abs(truth.distances(hidden_pose("bracket").inverse().points(places)).distance)
+        assert np.median(away) < 0.03 and np.percentile(away, 99) < 0.2
+        low, high = places.min(axis=0), places.max(axis=0)
+        path = [low.tolist(), high.tolist()]
+        api.call("POST", f"{at}/sweep", {"path": path, "along": DOWN, "width": 9.0})  # a table has no line
+        assert "does not know" in until_still(api, at)["says"]
 
 
 def test_a_bore_is_touched_from_inside(api, at, port):

@@ -343,6 +343,7 @@ def horn_steps(to_scan) -> list[dict]:
     ]
 
 
+@pytest.mark.long
 def test_the_fairleads_horn_is_lofted_mirrored_stitched_thickened_and_welded(server, page, tmp_path):
     from ..trials.scanning import even_mesh_of
 

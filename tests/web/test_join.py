@@ -38,6 +38,7 @@ def undone(room, *names):
         room.stone(name).wait_for(state="detached")
 
 
+@pytest.mark.long
 def test_the_lantern_arm_joins_by_itself(server, truth, page):  # noqa: F811
     open_job(server, page, "Lantern arm")
     room = Room(page, np.eye(4))

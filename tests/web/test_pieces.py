@@ -21,6 +21,7 @@ def number(text: str) -> float:
     return float(re.sub(r"[^\d.−-]", "", text.split("±")[0]).replace("−", "-"))
 
 
+@pytest.mark.long
 def test_six_worn_hinges_through_one_recipe(server, page, tmp_path):
     made = hinges(6)
     packed = tmp_path / "hinge.zip"

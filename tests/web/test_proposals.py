@@ -68,6 +68,7 @@ class Proposer:
         return self.room.job()["stones"][-1]
 
 
+@pytest.mark.long
 def test_the_bracket_is_built_from_proposals_alone(page, opened, pose):
     room = opened("^Bracket in ten steps")
     lessons = page.get_by_label("Guide").locator("[data-figure=lessons]")

@@ -119,6 +119,7 @@ def sections_of(page, room, part):
     assert room.summary(f"{part} skin")["sections"] == 2 and room.summary(f"{part} skin")["solids"] == 0
 
 
+@pytest.mark.long
 def test_the_winch_hood_is_built_of_half_a_scan(server, page, tmp_path):
     """Its sections are strokes along the trace, laid through the API; what is made of them is made by hand."""
     h = HOOD

@@ -362,6 +362,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/captures/{capture_id}/turn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Turn
+         * @description Let a rotary table turn once round; points come as they come.
+         */
+        post: operations["deftmason_server_jobs_capturing_turn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/checks/{step_id}/pins": {
         parameters: {
             query?: never;
@@ -7989,7 +8009,7 @@ export interface components {
         };
         /**
          * PutThing
-         * @description What is put: touches that wait as an element, or something drawn.
+         * @description What is put: touches that wait as an element, or something drawn; ``sketch`` gives a boundary its outlines.
          */
         PutThing: {
             /**
@@ -8028,6 +8048,11 @@ export interface components {
              * @default 1
              */
             reach: number;
+            /**
+             * Sketch
+             * @default
+             */
+            sketch: string;
             /** Toward */
             toward?: [
                 number,
@@ -11839,6 +11864,22 @@ export interface components {
             volume: number;
         };
         /**
+         * Turn
+         * @description How often a table stops in one turn, and how far from level the scanner looks down on it, degrees.
+         */
+        Turn: {
+            /**
+             * Stops
+             * @default 12
+             */
+            stops: number;
+            /**
+             * Tilt Deg
+             * @default 35
+             */
+            tilt_deg: number;
+        };
+        /**
          * Use
          * @description A value that a formula uses, by the word that stands for it; of the formula's own step where ``step`` is none.
          */
@@ -12717,6 +12758,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TouchAt"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaptureView"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_capturing_turn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+                capture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Turn"];
             };
         };
         responses: {

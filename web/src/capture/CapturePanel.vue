@@ -3,6 +3,7 @@
 import { Trash2 } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
 import { whole } from '../state/format'
+import { useJob } from '../state/job'
 import { useShown } from '../state/shown'
 import { useCapture, type Doing, type Led } from './capture'
 
@@ -19,6 +20,13 @@ const DOING: { key: Doing; name: string }[] = [
   { key: 'cut', name: 'Cut' },
   { key: 'scan', name: 'Scan' },
 ]
+const doings = computed(() => DOING.filter((d) => d.key !== 'touch' || cap.can('probe')))
+const job = useJob()
+const sketches = computed(() => job.given('sketch'))
+const outline = ref('')
+async function takeOutline() {
+  if (await cap.boundBy(outline.value)) outline.value = ''
+}
 const READS: Record<string, string> = {
   level: 'the level: a plane it stands on',
   plane: 'a plane',
@@ -77,9 +85,9 @@ async function lay() {
     </p>
   </section>
   <section v-if="cap.connected || cap.view?.bounds" class="section" aria-label="What the pointer does">
-    <div class="grid grid-cols-4 gap-1" role="group" aria-label="What to do">
+    <div class="grid auto-cols-fr grid-flow-col gap-1" role="group" aria-label="What to do">
       <button
-        v-for="d in DOING"
+        v-for="d in doings"
         :key="d.key"
         class="btn !px-1"
         :class="{ 'btn-on': cap.doing === d.key }"
@@ -144,7 +152,7 @@ async function lay() {
       <p class="text-soft">
         Click corners in turn, as it is looked at now; what lies within, before or behind, is kept.
       </p>
-      <label class="flex items-center gap-2"
+      <label v-if="cap.can('probe')" class="flex items-center gap-2"
         ><input v-model="cap.touchCorners" type="checkbox" :disabled="!cap.connected" /> corners are touched
         by the probe</label
       >
@@ -155,6 +163,13 @@ async function lay() {
         <button class="btn btn-main" :disabled="cap.corners.length < 3" @click="cap.closeBoundary">
           Close it ({{ cap.corners.length }})
         </button>
+      </div>
+      <div v-if="sketches.length" class="flex gap-1.5 pt-1">
+        <select v-model="outline" class="field min-w-0 flex-1" aria-label="A sketch as a boundary">
+          <option value="" disabled>or what a sketch draws</option>
+          <option v-for="s in sketches" :key="s.id" :value="s.id">{{ s.name }}</option>
+        </select>
+        <button class="btn" :disabled="!outline || cap.waiting" @click="takeOutline">Take it</button>
       </div>
     </div>
     <div v-else-if="cap.doing === 'cut'" class="mt-2.5 space-y-1.5">
@@ -188,24 +203,62 @@ async function lay() {
       >
     </div>
     <div v-else class="mt-2.5 space-y-1.5">
-      <p class="text-soft">
-        Drag the way the scanner goes, or let it go over all of it as it is looked at now.
-      </p>
-      <label class="flex items-center gap-2"
-        >its line is
-        <input
-          v-model.number="cap.width"
-          type="number"
-          min="0.1"
-          step="5"
-          class="field w-20"
-          aria-label="Width of the line"
-        />
-        mm wide</label
-      >
+      <template v-if="cap.can('line')">
+        <p class="text-soft">
+          Drag the way the scanner goes, or let it go over all of it as it is looked at now.
+        </p>
+        <label class="flex items-center gap-2"
+          >its line is
+          <input
+            v-model.number="cap.width"
+            type="number"
+            min="0.1"
+            step="5"
+            class="field w-20"
+            aria-label="Width of the line"
+          />
+          mm wide</label
+        >
+      </template>
+      <template v-else>
+        <p class="text-soft">The table turns once round and is scanned at each stop.</p>
+        <label class="flex items-center gap-2"
+          >it stops
+          <input
+            v-model.number="cap.stops"
+            type="number"
+            min="1"
+            max="72"
+            class="field w-16"
+            aria-label="Stops in a turn"
+          />
+          times</label
+        >
+        <label class="flex items-center gap-2"
+          >and is looked at from
+          <input
+            v-model.number="cap.tilt"
+            type="number"
+            min="-80"
+            max="80"
+            step="5"
+            class="field w-16"
+            aria-label="Degrees above"
+          />
+          ° above</label
+        >
+      </template>
       <div class="grid grid-cols-2 gap-1.5">
-        <button class="btn col-span-2" :disabled="!cap.connected || !!cap.busy" @click="cap.sweepAll">
+        <button
+          v-if="cap.can('line')"
+          class="btn col-span-2"
+          :disabled="!cap.connected || !!cap.busy"
+          @click="cap.sweepAll"
+        >
           Go over all of it
+        </button>
+        <button v-else class="btn col-span-2" :disabled="!!cap.busy" @click="cap.turn">
+          Turn it once round
         </button>
         <button
           class="btn"

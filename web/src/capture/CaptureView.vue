@@ -33,7 +33,10 @@ const bounds = computed(() => cap.view?.bounds ?? null)
 const reachOf = (b: number[][]) => Math.hypot(b[1][0] - b[0][0], b[1][1] - b[0][1], b[1][2] - b[0][2]) || 1
 const far = computed(() => (bounds.value ? reachOf(bounds.value) : 100))
 const draws = computed(
-  () => cap.doing === 'cut' || cap.doing === 'scan' || (cap.doing === 'touch' && cap.led !== 'in'),
+  () =>
+    cap.doing === 'cut' ||
+    (cap.doing === 'scan' && cap.can('line')) ||
+    (cap.doing === 'touch' && cap.led !== 'in'),
 )
 const levelled = computed(
   () =>

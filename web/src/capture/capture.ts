@@ -36,6 +36,8 @@ export const useCapture = defineStore('capture', () => {
   const cuts = ref(1)
   const apart = ref(10)
   const width = ref(40)
+  const stops = ref(12)
+  const tilt = ref(35)
   /** Points (x, y, z) shown so far, how many, and the first that came last. */
   const points = { flat: new Float32Array(3 * 65536), count: 0, fresh: 0, since: 0 }
   const come = ref(0)
@@ -89,6 +91,11 @@ export const useCapture = defineStore('capture', () => {
     if (id === on.value) timer = window.setTimeout(follow, busy.value ? QUICK : SLOW)
   }
   watch(reads, follow)
+  /** What the device can do, or could where none is connected. */
+  const can = (tool: string) => !connected.value || !!view.value?.device.tools.includes(tool)
+  watch(connected, () => {
+    if (!can('probe') && doing.value === 'touch') doing.value = 'scan'
+  })
 
   async function fetchPoints(got: Capture) {
     const id = on.value
@@ -158,6 +165,9 @@ export const useCapture = defineStore('capture', () => {
     const into = camera.value.toward.map((v) => -v) as Vec
     return sweep(lanes, into, camera.value.up)
   }
+  /** A boundary that a sketch of the job draws. */
+  const boundBy = (sketch: string) => put({ what: 'boundary', sketch })
+  const turn = () => act('POST', '/turn', { stops: stops.value, tilt_deg: tilt.value })
   const look = (toward: Vec, up: Vec) => call<Picture>('POST', `${here()}/look`, { toward, up, wide: 480 })
   async function lay() {
     if (!j.job) return
@@ -196,9 +206,14 @@ export const useCapture = defineStore('capture', () => {
     cuts,
     apart,
     width,
+    stops,
+    tilt,
+    boundBy,
+    turn,
     points,
     come,
     connected,
+    can,
     busy,
     load,
     open,

@@ -15,12 +15,13 @@ __all__ = ["Boundary", "CuttingPlane", "Region"]
 
 @dataclass(frozen=True)
 class Boundary:
-    """A closed outline seen along a direction: ``corners`` (k, 3) mm, ``toward`` (3,) from the part to who sees it.
-    What lies before and behind it counts.
+    """A closed outline seen along a direction: ``corners`` (k, 3) mm, ``toward`` (3,) from the part to who sees it,
+    and outlines (m, 3) in it that are left out. What lies before and behind it counts.
     """
 
     corners: np.ndarray
     toward: np.ndarray
+    without: tuple[np.ndarray, ...] = ()
 
     def flat(self, points: np.ndarray) -> np.ndarray:
         """Points (n, 3) as they are seen (n, 2), mm."""
@@ -29,13 +30,14 @@ class Boundary:
 
     def inside(self, points: np.ndarray) -> np.ndarray:
         """Mask (n,) of points that are seen within the outline (even-odd rule: Shimrat 1962)."""
-        p, ring = self.flat(points), self.flat(self.corners)
-        a, b = ring, np.roll(ring, -1, axis=0)
+        p = self.flat(points)
         out = np.zeros(len(p), bool)
-        for (ax, ay), (bx, by) in zip(a, b):
-            crosses = (ay > p[:, 1]) != (by > p[:, 1])
-            if ay != by:
-                out ^= crosses & (p[:, 0] < ax + (p[:, 1] - ay) * (bx - ax) / (by - ay))
+        for corners in (self.corners, *self.without):
+            ring = self.flat(corners)
+            for (ax, ay), (bx, by) in zip(ring, np.roll(ring, -1, axis=0)):
+                crosses = (ay > p[:, 1]) != (by > p[:, 1])
+                if ay != by:
+                    out ^= crosses & (p[:, 0] < ax + (p[:, 1] - ay) * (bx - ax) / (by - ay))
         return out
 
 

@@ -275,10 +275,10 @@ def _three(given: Any) -> np.ndarray:
 
 
 def _boundary(thing: dict[str, Any]) -> Boundary:
-    corners = [_three(p) for p in thing["corners"]]
-    if len(corners) < 3:
+    rings = [np.array([_three(p) for p in ring]) for ring in (thing["corners"], *thing.get("without", ()))]
+    if any(len(ring) < 3 for ring in rings):
         raise ValueError("a boundary has three corners at least")
-    return Boundary(np.array(corners), unit(_three(thing["toward"])))
+    return Boundary(rings[0], unit(_three(thing["toward"])), tuple(rings[1:]))
 
 
 def _plane(thing: dict[str, Any]) -> CuttingPlane:

@@ -35,7 +35,12 @@ class Table(Device):
         self._rng = np.random.default_rng([seed, 78])
 
     def about(self) -> dict[str, Any]:
-        return {"tools": ["table"], "noise": self.optics.noise, "rate": _RATE}
+        return {
+            "tools": ["table"],
+            "noise": self.optics.noise,
+            "rate": _RATE,
+            "stands": {"low": self.part.low.tolist(), "high": self.part.high.tolist()},
+        }
 
     def asked(self, request: dict[str, Any]) -> Iterator[dict[str, Any]]:
         if request["ask"] != "turn":

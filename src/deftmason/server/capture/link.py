@@ -167,8 +167,8 @@ class Link:
             self.busy = ""
             self.says = "" if record.get("whole") else "Stopped before its end."
         else:
-            if says == "refused":
-                self.busy = ""
+            if says == "refused" and self.busy:
+                self.busy, self.says = "", _refusal(record)
             self._answers.put(record)
 
     def _send(self, record: dict[str, Any]) -> None:
@@ -201,7 +201,7 @@ class Link:
         if answer["say"] == "lost":
             raise DeviceGone("The line was lost before the device answered; ask again when it stands.")
         if answer["say"] == "refused":
-            raise BadInput(f"The device refused: {str(answer.get('why', ''))[:120]}.", field="ask")
+            raise BadInput(_refusal(answer), field="ask")
         return answer
 
     def stream(self, record: dict[str, Any]) -> None:
@@ -219,6 +219,10 @@ class Link:
             return
         self._send({"ask": what})
         self.busy = {"pause": "paused", "resume": "sweeping"}.get(what, self.busy)
+
+
+def _refusal(record: dict[str, Any]) -> str:
+    return f"The device refused: {str(record.get('why', ''))[:120]}."
 
 
 class _quiet:

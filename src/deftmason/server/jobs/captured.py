@@ -18,14 +18,16 @@ from deftmason.core.recipe.kinds.curve import curve_record
 from deftmason.core.recipe.kinds.frame import frame_record, frame_there
 from deftmason.core.recipe.kinds.probed import touched_record
 from deftmason.core.recipe.kinds.scan import scan_record
+from deftmason.core.recipe.replay import Ran
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import PointCloud
+from deftmason.core.sketch.loops import loop_outline
 
 from ..capture.link import Link
 from .blobs import Sent
 from .models import Capture
 
-__all__ = ["CaptureView", "capture_view", "handed_on", "picture_of"]
+__all__ = ["CaptureView", "capture_view", "handed_on", "job_motion", "picture_of", "sketch_rings"]
 
 _MOST_UNSEEN = 1200  # cells told of one boundary
 _MOST_LINE = 400  # places told of one line
@@ -190,7 +192,8 @@ def _thing(state: CaptureState, t: dict[str, Any], level: RigidMotion) -> dict[s
         out |= {"share": c.share, "cell": c.cell, "says": f"{100 * c.share:.0f} % seen"}
         out["toward"] = level.vectors(np.array([t["toward"]], float))[0].tolist()
         out["unseen"] = _told(level, unseen[:: max(len(unseen) // _MOST_UNSEEN, 1)])
-        draw(np.array(t["corners"]), True)
+        for ring in (t["corners"], *t.get("without", ())):
+            draw(np.array(ring), True)
     elif what == "cut":
         lines = state.sections()[t["id"]]
         for line, closed in lines:
@@ -245,6 +248,29 @@ def picture_of(answer: dict[str, Any], level: RigidMotion) -> dict[str, Any]:
         }
     except (KeyError, TypeError, ValueError):
         raise BadInput("The device's picture cannot be read; work without it.", field="look") from None
+
+
+def job_motion(ran: list[Ran], capture: Capture) -> RigidMotion | None:
+    """From the device's coordinates into the job's; None where the capture was not handed on to it, or has no frame."""
+    if not capture.step_id or all(r.step.id != capture.step_id for r in ran):
+        return None
+    frame = next((r for r in ran if r.step.produces == "frame" and "matrix" in r.summary), None)
+    return None if frame is None else RigidMotion(np.array(frame.summary["matrix"], float))
+
+
+def sketch_rings(ran: list[Ran], step_id: str) -> tuple[list[np.ndarray], np.ndarray]:
+    """A sketch's largest outline and those in it, as rings (n, 3) in the job's coordinates, and its paper's normal.
+    Raises `BadInput` where there is no such sketch, or nothing of it closes.
+    """
+    told = next((r.summary for r in ran if r.step.id == step_id and r.step.produces == "sketch"), None)
+    if not told or not told.get("loops"):
+        raise BadInput("Nothing of that sketch closes; draw an outline whose ends meet.", field="sketch")
+    drawn = {e["id"]: e for e in told["geometry"]}
+    taken = [0, *(k for k, around in enumerate(told["inside"]) if around == 0)]  # the outermost comes first
+    p = {k: np.array(v, float) for k, v in told["plane"].items()}
+    v_way = np.cross(p["normal"], p["u"])
+    rings = [loop_outline([drawn[i] for i in told["loops"][k]]) for k in taken]
+    return [p["origin"] + r[:, :1] * p["u"] + r[:, 1:] * v_way for r in rings], p["normal"]
 
 
 def handed_on(

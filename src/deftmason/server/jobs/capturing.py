@@ -32,7 +32,8 @@ from deftmason.core.recipe.records import Direction, Place, one_line
 from ..capture.link import Link
 from .access import job_of, owner_of, person_of
 from .blobs import drop, keep, receive, room_for
-from .captured import CaptureView, capture_view, handed_on, picture_of
+from .captured import CaptureView, capture_view, handed_on, job_motion, picture_of, sketch_rings
+from .document import replay_now
 from .models import Capture, Job
 from .recipe import change, records
 from .shelf import Created
@@ -79,12 +80,13 @@ class TouchAt(Schema):
 
 
 class PutThing(Schema):
-    """What is put: touches that wait as an element, or something drawn."""
+    """What is put: touches that wait as an element, or something drawn; ``sketch`` gives a boundary its outlines."""
 
     what: Literal["level", "plane", "line", "circle", "rounding", "curve", "boundary", "cut", "mirrored"]
     name: str = ""
     corners: Annotated[list[Place], Field(max_length=2000)] = []
     toward: Direction | None = None
+    sketch: Annotated[str, Field(max_length=80)] = ""
     point: Place | None = None
     normal: Direction | None = None
     reach: Annotated[float, Field(gt=0, le=1e6)] = 1.0
@@ -98,6 +100,13 @@ class Sweep(Schema):
     along: Direction
     width: Annotated[float, Field(gt=0, le=1e5)]
     across: Direction | None = None
+
+
+class Turn(Schema):
+    """How often a table stops in one turn, and how far from level the scanner looks down on it, degrees."""
+
+    stops: Annotated[int, Field(ge=1, le=72)] = 12
+    tilt_deg: Annotated[float, Field(ge=-80, le=80)] = 35.0
 
 
 class Control(Schema):
@@ -310,19 +319,34 @@ def back(request: HttpRequest, job_id: int, capture_id: int, reads: str = ""):
 @router.post("/jobs/{job_id}/captures/{capture_id}/things", response=CaptureView)
 def put(request: HttpRequest, job_id: int, capture_id: int, data: PutThing):
     """Put an element, the level, a boundary, a cutting plane or a mirror."""
-    _, c = _capture(request, job_id, capture_id)
+    job, c = _capture(request, job_id, capture_id)
     link = _link(c)
-    link.did(_thing(link, data))
+    link.did(_of_sketch(job, c, link, data) if data.sketch else _thing(link, data))
     return capture_view(c, link)
 
 
-def _thing(link: Link, data: PutThing) -> dict:
+def _record(link: Link, data: PutThing) -> dict:
     state = link.state
     number = 1 + max((int(i[1:]) for i in state.things), default=0)
-    count = 1 + len(state.of(data.what))
     words = {"cut": "Cut", "rounding": "Rounding", "level": "Level", "mirrored": "Mirror"}
-    name = one_line(data.name)[:80] or f"{words.get(data.what, data.what.capitalize())} {count}"
-    record = {"did": "put", "id": f"t{number}", "as": data.what, "name": name}
+    name = f"{words.get(data.what, data.what.capitalize())} {1 + len(state.of(data.what))}"
+    return {"did": "put", "id": f"t{number}", "as": data.what, "name": one_line(data.name)[:80] or name}
+
+
+def _of_sketch(job: Job, c: Capture, link: Link, data: PutThing) -> dict:
+    """A boundary that a sketch of the job draws, seen square to its paper."""
+    if data.what != "boundary":
+        raise BadInput("A sketch draws a boundary; put it as one.", field="sketch")
+    ran = replay_now(job).run(compute=False)
+    rings, normal = sketch_rings(ran, data.sketch)
+    back = (job_motion(ran, c) or _level(link)).inverse()
+    places = [back.points(ring).tolist() for ring in rings]
+    found = {"corners": places[0], "without": places[1:], "toward": back.vectors(normal[None])[0].tolist()}
+    return _record(link, data) | found
+
+
+def _thing(link: Link, data: PutThing) -> dict:
+    state, record = link.state, _record(link, data)
     if data.what == "boundary":
         if len(data.corners) < 3 or data.toward is None:
             raise BadInput("A boundary takes three corners or more; add another.", field="corners")
@@ -373,6 +397,15 @@ def sweep(request: HttpRequest, job_id: int, capture_id: int, data: Sweep):
             "across": across,
         }  # fmt: skip
     )
+    return capture_view(c, link)
+
+
+@router.post("/jobs/{job_id}/captures/{capture_id}/turn", response=CaptureView)
+def turn(request: HttpRequest, job_id: int, capture_id: int, data: Turn):
+    """Let a rotary table turn once round; points come as they come."""
+    _, c = _capture(request, job_id, capture_id)
+    link = _link(c)
+    link.stream({"ask": "turn", "stops": data.stops, "tilt_deg": data.tilt_deg})
     return capture_view(c, link)
 
 
