@@ -61,8 +61,9 @@ def test_four_times_the_facets_on_one_edge_or_vertex_take_about_four_times_as_lo
         lambda index: index.steady_normals,
         lambda index: vertex_rings(index.mesh.faces, len(index.mesh.vertices)),
     ):
-        _, few, many = (spent(ask, make(count)) for count in (400, 25_000, 100_000))  # the first is compiled with
-        assert many < 9 * few + 0.5  # with all pairs it would be sixteen times
+        spent(ask, make(400))  # what is compiled is compiled
+        tries = (spent(ask, make(100_000)) / spent(ask, make(25_000)) for _ in range(5))
+        assert any(times < 11 for times in tries)  # with all pairs it would be sixteen each time
     index = ScanIndex(make(100_000))
     assert np.isfinite(index.steady_normals).all()
 

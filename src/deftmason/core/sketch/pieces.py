@@ -18,6 +18,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from .told import FACET_CHORD
 from .trace import TraceLoop
 
 __all__ = [
@@ -47,26 +48,30 @@ _LAGS = 30  # samples over which noise may be alike
 _COARSE_TURN = 0.07  # rad between neighbouring crossings
 _CHORD_TURN = 0.64  # rad one chord of a round piece may turn: a polygon of fewer than ten sides is no circle
 _CHORD_UNEVEN = 3.2  # times the mean chord of an arc that one of its chords may be
+_CHORD_ALONE = 2.0  # times the next longest chord that one may be whose bow the samples' scatter does not hide
+_BOW_HIDDEN = 9.0  # such bows, squared, in the variances of a sample
 _CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off may lie
 _CORNER_SAMPLES = 3  # such samples at a corner, at most
 _CORNER_SIDES = 4  # samples that each side of such a corner has
+_CORNER_LONGEST = 1.5  # facets that a gap between such samples is long at most
 _GAPS = 2.2  # a facet, in median gaps between crossings
 _ROUNDED_ENDS = 1.2  # facets at either end of a line that its corners may round
 _ROUNDED_LONGEST = 20  # facets that such a line is long at most
 _ROUNDED_PIECES = 4  # pieces that a rounded corner may have become
 _ROUNDED_SIDES = 2.0  # times as long as such a piece its sides are
 _ROUNDED_SIDES_ALIKE = 0.95  # the same where the scan rounds all corners
-_ROUNDED_MANY, _ROUNDED_MOST = 6, 0.4  # rounded corners that say so: how many, and how many for each sharp one
-_ROUNDED_WITHIN = 2.2  # facets about the corner that they all lie within
-_ROUNDED_OFF = 0.85  # facets that the scan may miss the corner by
+_ROUNDED_MANY, _ROUNDED_MOST = 6, 0.8  # rounded corners that say so: how many, and how many for each sharp one
+_ROUNDED_WITHIN, _CUT_WITHIN = 2.2, 1.5  # facets about the corner that they all lie within; where others are sharp
+_ROUNDED_OFF, _CUT_OFF = 0.85, 0.5  # facets that the scan may miss the corner by; likewise
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
 class _Grain(NamedTuple):
-    """The size of a loop's facets, mm, and that size in gaps between its samples."""
+    """The size of a loop's facets, mm, that size in gaps between its samples, and whether they are exact."""
 
     facet: float
     gaps: float
+    exact: bool
 
     def here(self, *gaps: float) -> float:
         """The facets' size where samples lie ``gaps`` mm apart: coarse, exact facets say nothing of their corners."""
@@ -108,7 +113,7 @@ def _arc_cost(n, m):  # pragma: no cover - compiled
 
 @njit(cache=True)
 def _best_splits(
-    pts, inv2s, bow, price_line, price_arc, longest_radius, chord_turn, uneven
+    pts, inv2s, bow, price_line, price_arc, longest_radius, chord_turn, uneven, alone
 ):  # pragma: no cover - compiled
     """The cheapest pieces of an open run of samples; each begins at the sample where the one before ends. ``bow`` over
     a
@@ -135,12 +140,14 @@ def _best_splits(
     kind = np.zeros(n, np.int64)
     best[0] = 0.0
     live = np.zeros(n, np.int64)
-    longest = np.zeros(n)
+    longest, second = np.zeros(n), np.zeros(n)
+    hidden = _BOW_HIDDEN * 0.5 / inv2s
     count = 1
     cost = np.zeros(n)
     for j in range(1, n):
         for q in range(count):
             i = live[q]
+            second[i] = max(second[i], min(longest[i], seg[j]))
             longest[i] = max(longest[i], seg[j])
             m = acc[j + 1] - acc[i]
             k = j + 1 - i
@@ -158,6 +165,7 @@ def _best_splits(
                     and r < longest_radius
                     and longest[i] < chord_turn * r
                     and longest[i] * (j - i) < uneven * (way[j] - way[i])
+                    and (longest[i] < alone * second[i] or (longest[i] ** 2 / (8 * r)) ** 2 < hidden)
                 ):
                     c, t = a + price_arc, 1
             cost[i] = least
@@ -171,7 +179,7 @@ def _best_splits(
                 live[keep] = i
                 keep += 1
         live[keep] = j
-        longest[j] = 0.0
+        longest[j] = second[j] = 0.0
         count = keep + 1
     return best[n - 1], back, kind
 
@@ -242,7 +250,7 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
     size = float(np.ptp(p, axis=0).max())
     floor = (_LEAST_EXACT if loop.exact else _LEAST_SPREAD) * size
     whole = [Piece((2, 0, len(loop.points) - 1))]
-    grain = _Grain(loop.facet, _GAPS * loop.crowd)
+    grain = _Grain(loop.facet, _GAPS * loop.crowd, loop.exact)
     bow = 0.0 if loop.exact and _coarse(p) else _BOW * grain.here(_gap(p)) ** 2 / 8
     if loop.closed and _is_circle(p, noise, floor, bow):
         return whole
@@ -262,6 +270,7 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
             20.0,
             _CHORD_TURN,
             _CHORD_UNEVEN,
+            _CHORD_ALONE,
         )
         out, j = [], len(q) - 1
         while j > 0:
@@ -297,7 +306,7 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
         found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
         found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES_ALIKE)
     elif not loop.exact:
-        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES)
+        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES, _CUT_WITHIN, _CUT_OFF)
     found = _melted(q, found, loop.closed, flat, kink)
     if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
         apart = max(float(np.sqrt(np.mean(residuals(_span(q, f), f[2]) ** 2))) for f in found)
@@ -497,11 +506,12 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     # The facets' size here: between corners of coarse, exact facets there is nothing to cut off.
     here = grain.here(_gap(one), _gap(two))
     near = _CORNER_FACETS * here + 2 * noise
-    if _longest(q) > 1.5 * here + 2 * noise:
+    long = here if grain.exact else grain.facet
+    if _longest(q) > _CORNER_LONGEST * long + 2 * noise:
         return None
     a, b = _Curve(one, before[2]), _Curve(two, after[2])
     corner = _meets(a, b, q.mean(axis=0))
-    if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * near:
+    if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * _CORNER_FACETS * long + 4 * noise:
         return None
     turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
         corner, two[min(3, len(two) - 1)] - two[0]
@@ -512,11 +522,21 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     left = np.minimum(off_a, off_b) > sure
     if left.sum() > _CORNER_SAMPLES or (left.any() and np.ptp(np.nonzero(left)[0]) + 1 > _CORNER_SAMPLES):
         return None
-    if left.any() and np.linalg.norm(q[left] - corner, axis=1).max() > near:
+    if left.any() and np.linalg.norm(q[left] - corner, axis=1).max() > near and not _one_chord(q, left, sure, grain):
         return None
     # Where along the piece the corner lies: what comes before belongs to the one, the rest to the other.
     cut = int(np.argmin([off_a[:m].sum() + off_b[m:].sum() for m in range(len(q) + 1)]))
     return len(q) - int(left.sum()) + 1, min(cut, len(q) - 1)
+
+
+def _one_chord(q: np.ndarray, left: np.ndarray, sure: float, grain: _Grain) -> bool:
+    """Whether what is left out lies on one straight line that a single facet of a scan can have cut."""
+    k = np.nonzero(left)[0]
+    if grain.exact or k[0] == 0 or k[-1] == len(q) - 1:
+        return False
+    part = q[k[0] - 1 : k[-1] + 2]
+    straight = np.abs(residuals(part, 0)).max() < sure
+    return bool(straight and np.linalg.norm(part[-1] - part[0]) < FACET_CHORD * grain.facet + sure)
 
 
 def _straightened(p, found, noise: float, grain: _Grain):
@@ -553,7 +573,9 @@ def _rounds_corners(p, found, closed: bool, grain: _Grain) -> bool:
     return fewer >= max(_ROUNDED_MANY, _ROUNDED_MOST * sharp)
 
 
-def _sharpened(p, found, closed: bool, grain: _Grain, sides: float):
+def _sharpened(
+    p, found, closed: bool, grain: _Grain, sides: float, within: float = _ROUNDED_WITHIN, off: float = _ROUNDED_OFF
+):
     """Corners that the scan rounds made corners again: short pieces between two long ones that meet at an angle, all
     so near to where these meet that no scan with such facets could tell a round or a chamfer from a corner.
     """
@@ -580,7 +602,7 @@ def _sharpened(p, found, closed: bool, grain: _Grain, sides: float):
             if corner is None:
                 continue
             away = np.linalg.norm(q - corner, axis=1)
-            if away.max() > _ROUNDED_WITHIN * here or away.min() > _ROUNDED_OFF * here:
+            if away.max() > within * here or away.min() > off * here:
                 continue
             turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
                 corner, two[min(3, len(two) - 1)] - two[0]

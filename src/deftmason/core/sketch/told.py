@@ -15,8 +15,10 @@ import numpy as np
 from .curve import curve_of
 from .trace import TraceLoop, trace_size
 
-__all__ = ["Told", "told_error", "entity_distance", "left_out", "as_spline", "limit_for"]
+__all__ = ["FACET_CHORD", "Told", "told_error", "entity_distance", "left_out", "as_spline", "limit_for"]
 
+FACET_CHORD = 1.4  # facets that what a scan's facet cuts off a corner is long at most
+_CORNER_SIDES = 6  # facets that the sides of such a corner are long, at least
 _BETWEEN = 4  # samples of the trace between two crossings, at least
 _MOST = 40_000
 
@@ -128,8 +130,26 @@ def left_out(loops: list[TraceLoop], geometry: list[dict], limit: float) -> list
             p, bad = np.roll(p, -k, axis=0), np.roll(bad, -k)
             p, bad = np.vstack([p, p[:1]]), np.append(bad, False)
         edges = np.flatnonzero(np.diff(np.concatenate([[0], bad.astype(np.int8), [0]])))
-        out += [p[max(a - 1, 0) : b + 1] for a, b in zip(edges[::2], edges[1::2])]
+        runs = [p[max(a - 1, 0) : b + 1] for a, b in zip(edges[::2], edges[1::2])]
+        out += [r for r in runs if loop.exact or not _cuts_a_corner(r, geometry, loop.facet, limit)]
     return out
+
+
+def _cuts_a_corner(run: np.ndarray, geometry: list[dict], facet: float, limit: float) -> bool:
+    """Whether a stretch is as straight and short as what one facet of a scan cuts off a corner, and lies at one that
+    two entities make which are many facets long.
+    """
+    chord = run[-1] - run[0]
+    long = float(np.hypot(*chord))
+    if not 0 < long < FACET_CHORD * facet:
+        return False
+    d = run - run[0]
+    if np.abs(d[:, 0] * chord[1] - d[:, 1] * chord[0]).max() > 0.5 * limit * long:
+        return False
+    sides = [e for e in geometry if "start" in e and curve_of(e).length > _CORNER_SIDES * facet]
+    ends = np.array([e[k] for e in sides for k in ("start", "end")]).reshape(-1, 2)
+    near = np.max([np.linalg.norm(ends - q, axis=1) for q in run[[0, -1]]], axis=0) < FACET_CHORD * facet
+    return len(set(np.nonzero(near)[0] // 2)) > 1
 
 
 def as_spline(p: np.ndarray, name: str) -> dict:
