@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import BadArgument, BadInput, NoRoom
+from ..core.unpacking import unpack_file
 
 __all__ = ["back_up", "restore"]
 
@@ -184,8 +185,7 @@ def _unpacked(file: str, name: str, room: Path, progress) -> int:
             for k, m in enumerate(members[:-1]):
                 if k % 50 == 0:
                     progress(k / len(members), f"{k:,} of {len(members):,} files")
-                tar.extract(m, room, filter="data")
-                with open(room / m.name, "rb") as f:
+                with open(unpack_file(tar, m, str(room)), "rb") as f:
                     if hashlib.file_digest(f, "sha256").hexdigest() != listed["files"][m.name]["sha256"]:
                         raise damaged
     except FileNotFoundError:

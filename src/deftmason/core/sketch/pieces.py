@@ -54,6 +54,8 @@ _CORNER_FACETS = 0.55  # facets about a corner within which what a facet cut off
 _CORNER_SAMPLES = 3  # such samples at a corner, at most
 _CORNER_SIDES = 4  # samples that each side of such a corner has
 _CORNER_LONGEST = 1.5  # facets that a gap between such samples is long at most
+_ROUND_SAMPLES = 6  # samples of a rounding that is told from what a facet cuts off, at least
+_ROUND_TURN = 0.25  # rad that it turns where it goes over into its sides, at most
 _GAPS = 2.2  # a facet, in median gaps between crossings
 _ROUNDED_ENDS = 1.2  # facets at either end of a line that its corners may round
 _ROUNDED_LONGEST = 20  # facets that such a line is long at most
@@ -61,8 +63,8 @@ _ROUNDED_PIECES = 4  # pieces that a rounded corner may have become
 _ROUNDED_SIDES = 2.0  # times as long as such a piece its sides are
 _ROUNDED_SIDES_ALIKE = 0.95  # the same where the scan rounds all corners
 _ROUNDED_MANY, _ROUNDED_MOST = 6, 0.8  # rounded corners that say so: how many, and how many for each sharp one
-_ROUNDED_WITHIN, _CUT_WITHIN = 2.2, 1.5  # facets about the corner that they all lie within; where others are sharp
-_ROUNDED_OFF, _CUT_OFF = 0.85, 0.5  # facets that the scan may miss the corner by; likewise
+_ROUNDED_WITHIN, _CUT_WITHIN = 2.2, 1.1  # facets about the corner that they all lie within; where others are sharp
+_ROUNDED_OFF, _CUT_OFF = 0.85, 0.35  # facets that the scan may miss the corner by; likewise
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
@@ -518,6 +520,8 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     )
     if turn > np.cos(_CORNER_TURN):
         return None
+    if piece[2] == 1 and _goes_over(q, a, b, sure):
+        return None
     off_a, off_b = a.off(q), b.off(q)
     left = np.minimum(off_a, off_b) > sure
     if left.sum() > _CORNER_SAMPLES or (left.any() and np.ptp(np.nonzero(left)[0]) + 1 > _CORNER_SAMPLES):
@@ -527,6 +531,19 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     # Where along the piece the corner lies: what comes before belongs to the one, the rest to the other.
     cut = int(np.argmin([off_a[:m].sum() + off_b[m:].sum() for m in range(len(q) + 1)]))
     return len(q) - int(left.sum()) + 1, min(cut, len(q) - 1)
+
+
+def _goes_over(q: np.ndarray, a: _Curve, b: _Curve, sure: float) -> bool:
+    """Whether samples lie on an arc that goes over into both its sides without a corner, as a facet hardly feigns."""
+    if len(q) < _ROUND_SAMPLES:
+        return False
+    c, r, _ = fit_circle_2d(q)
+    if np.abs(np.linalg.norm(q - c, axis=1) - r).max() > sure:
+        return False
+    bends = [
+        abs(np.dot(side.direction(x, along), x - c)) / r for side, x, along in ((a, q[0], q[1]), (b, q[-1], q[-1]))
+    ]
+    return max(bends) < np.sin(_ROUND_TURN)
 
 
 def _one_chord(q: np.ndarray, left: np.ndarray, sure: float, grain: _Grain) -> bool:

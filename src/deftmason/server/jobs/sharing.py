@@ -26,6 +26,7 @@ from deftmason.core.errors import BadInput
 from deftmason.core.recipe.parse import files_of, parse_recipe
 from deftmason.core.recipe.replay import step_keys
 from deftmason.core.recipe.store import ResultStore
+from deftmason.core.unpacking import unpack_file
 
 from ..engines.desk import blob_file
 
@@ -122,7 +123,9 @@ class Sharing:
             if found != wanted:
                 return False
             with tarfile.open(path) as t:
-                t.extractall(folder, filter="data")
+                for m in t:
+                    if m.isreg():
+                        unpack_file(t, m, folder)
             os.makedirs(os.path.dirname(final), exist_ok=True)
             if not os.path.exists(final):
                 os.rename(folder, final)
