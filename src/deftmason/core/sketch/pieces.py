@@ -55,6 +55,7 @@ _CORNER_SAMPLES = 3  # such samples at a corner, at most
 _CORNER_SIDES = 4  # samples that each side of such a corner has
 _CORNER_LONGEST = 1.5  # facets that a gap between such samples is long at most
 _ROUND_SAMPLES = 6  # samples of a rounding that is told from what a facet cuts off, at least
+_ROUND_SURE = 0.15  # facets that its samples may lie off, at most: more hides what it is
 _ROUND_TURN = 0.25  # rad that it turns where it goes over into its sides, at most
 _GAPS = 2.2  # a facet, in median gaps between crossings
 _ROUNDED_ENDS = 1.2  # facets at either end of a line that its corners may round
@@ -63,8 +64,8 @@ _ROUNDED_PIECES = 4  # pieces that a rounded corner may have become
 _ROUNDED_SIDES = 2.0  # times as long as such a piece its sides are
 _ROUNDED_SIDES_ALIKE = 0.95  # the same where the scan rounds all corners
 _ROUNDED_MANY, _ROUNDED_MOST = 6, 0.8  # rounded corners that say so: how many, and how many for each sharp one
-_ROUNDED_WITHIN, _CUT_WITHIN = 2.2, 1.1  # facets about the corner that they all lie within; where others are sharp
-_ROUNDED_OFF, _CUT_OFF = 0.85, 0.35  # facets that the scan may miss the corner by; likewise
+_ROUNDED_WITHIN, _CUT_WITHIN = 2.2, 1.5  # facets about the corner that they all lie within; where others are sharp
+_ROUNDED_OFF, _CUT_OFF = 0.85, 0.5  # facets that the scan may miss the corner by; likewise
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
@@ -520,7 +521,7 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     )
     if turn > np.cos(_CORNER_TURN):
         return None
-    if piece[2] == 1 and _goes_over(q, a, b, sure):
+    if piece[2] == 1 and sure < _ROUND_SURE * grain.facet and _goes_over(q, a, b, sure):
         return None
     off_a, off_b = a.off(q), b.off(q)
     left = np.minimum(off_a, off_b) > sure
