@@ -21,7 +21,6 @@ from deftmason.core.recipe.kinds.scan import scan_record
 from deftmason.core.recipe.replay import Ran
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import PointCloud
-from deftmason.core.sketch.loops import loop_outline
 
 from ..capture.link import Link
 from .blobs import Sent
@@ -262,6 +261,8 @@ def sketch_rings(ran: list[Ran], step_id: str) -> tuple[list[np.ndarray], np.nda
     """A sketch's largest outline and those in it, as rings (n, 3) in the job's coordinates, and its paper's normal.
     Raises `BadInput` where there is no such sketch, or nothing of it closes.
     """
+    from deftmason.core.sketch.loops import loop_outline
+
     told = next((r.summary for r in ran if r.step.id == step_id and r.step.produces == "sketch"), None)
     if not told or not told.get("loops"):
         raise BadInput("Nothing of that sketch closes; draw an outline whose ends meet.", field="sketch")
