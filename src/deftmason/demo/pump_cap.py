@@ -6,13 +6,15 @@ Its axis is z. The profile is turned; what only some of the turn has (holes, bos
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ..core.elements import RigidMotion
-from ..core.kernel.body import Body, faces_of
 from ..core.scan.mesh import TriMesh
-from ..rig.scanner import Scanner, scan_part
+
+if TYPE_CHECKING:
+    from ..core.kernel.body import Body
 
 __all__ = ["PumpCap", "pump_cap_scan", "true_pump_cap"]
 
@@ -43,6 +45,8 @@ def true_pump_cap(c: PumpCap = PumpCap()) -> Body:
     """The true model."""
     from build123d import Axis, Cylinder, Face, Plane, Pos, Rot, SlotOverall, Vector, Wire, extrude, revolve
 
+    from ..core.kernel.body import Body, faces_of
+
     outline = Wire.make_polygon([Vector(r, 0, z) for r, z in c.profile])
     part = revolve(Face(outline), Axis.Z)
     width, height, reach = c.boss
@@ -60,4 +64,6 @@ def true_pump_cap(c: PumpCap = PumpCap()) -> Body:
 
 def pump_cap_scan(spacing: float = 0.8, seed: int = 53) -> tuple[TriMesh, RigidMotion]:
     """A scan and its pose (part to scan coordinates)."""
+    from ..rig.scanner import Scanner, scan_part
+
     return scan_part(true_pump_cap(), Scanner(spacing=spacing, noise=0.02, stations=26, seed=seed))

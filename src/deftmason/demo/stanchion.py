@@ -5,14 +5,16 @@ bars mirrored about the mid-plane, and welds; its true model and a scan of it, w
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ..core.curves.bentpath import BentPath
 from ..core.elements import RigidMotion
-from ..core.kernel.body import Body, faces_of
 from ..core.scan.mesh import TriMesh
-from ..rig.scanner import Scanner, scan_part
+
+if TYPE_CHECKING:
+    from ..core.kernel.body import Body
 
 __all__ = ["STANCHION", "Stanchion", "stanchion_scan", "true_stanchion"]
 
@@ -65,6 +67,7 @@ def true_stanchion(s: Stanchion = STANCHION) -> Body:
     """The true model, without the warp."""
     from build123d import Box, Pos, Solid, Torus
 
+    from ..core.kernel.body import Body, faces_of
     from ..core.kernel.pipes import pipe
 
     def tube(path: BentPath, diameter: float) -> Solid:
@@ -88,6 +91,8 @@ def true_stanchion(s: Stanchion = STANCHION) -> Body:
 
 def stanchion_scan(spacing: float = 1.5, seed: int = 61) -> tuple[TriMesh, RigidMotion]:
     """A scan and its pose (part to scan coordinates)."""
+    from ..rig.scanner import Scanner, scan_part
+
     mesh, pose = scan_part(true_stanchion(), Scanner(spacing=spacing, noise=0.03, stations=30, seed=seed))
     part = pose.inverse().points(mesh.vertices)
     # The welds drew the tube over: more the higher up, to one side.

@@ -10,7 +10,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..core.elements import RigidMotion
 from ..core.scan.mesh import TriMesh
@@ -133,6 +132,8 @@ def _seen(mesh: TriMesh, noise: float, holes: int, spacing: float, seed: int) ->
     for _ in range(holes):
         at = middles[rng.integers(len(middles))]
         keep &= np.linalg.norm(middles - at, axis=1) > rng.uniform(4, 9) * spacing
+    from scipy.spatial.transform import Rotation
+
     pose = RigidMotion.of(Rotation.random(random_state=seed).as_matrix(), [80.0, -35.0, 60.0])
     used = np.unique(mesh.faces[keep])
     fresh = np.full(len(v), -1)

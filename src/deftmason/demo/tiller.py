@@ -5,13 +5,15 @@ flat face it ends in and two flats for a key; its true model and a scan of it.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ..core.elements import RigidMotion
-from ..core.kernel.body import Body, faces_of
 from ..core.scan.mesh import TriMesh
-from ..rig.scanner import Scanner, scan_part
+
+if TYPE_CHECKING:
+    from ..core.kernel.body import Body
 
 __all__ = ["TILLER", "TillerGrip", "tiller_scan", "true_tiller"]
 
@@ -81,6 +83,8 @@ def true_tiller(t: TillerGrip = TILLER) -> Body:
     """The true model."""
     from build123d import Box, Cylinder, Pos, Rot, Solid
 
+    from ..core.kernel.body import Body, faces_of
+
     part = Solid(true_organic(t).shape)
     for s in (-1, 1):
         part -= Pos(t.long / 2, s * (t.flats / 2 + 10), 0) * Box(t.long, 20, 80)
@@ -91,4 +95,6 @@ def true_tiller(t: TillerGrip = TILLER) -> Body:
 
 def tiller_scan(spacing: float = 1.0, seed: int = 31) -> tuple[TriMesh, RigidMotion]:
     """A scan and its pose (part to scan coordinates)."""
+    from ..rig.scanner import Scanner, scan_part
+
     return scan_part(true_tiller(), Scanner(spacing=spacing, noise=0.02, stations=34, seed=seed))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..elements import perpendicular_pair
 from .keeping import CuttingPlane
@@ -45,6 +44,8 @@ def _thinned(flat: np.ndarray, step: float) -> np.ndarray:
 
 def _followed(p: np.ndarray, step: float) -> list[tuple[np.ndarray, bool]]:
     """Chains of places, each grown from both ends to the nearest place ahead that is not taken yet."""
+    from scipy.spatial import cKDTree
+
     tree = cKDTree(p)
     reach = _GAP * step
     free = np.ones(len(p), bool)

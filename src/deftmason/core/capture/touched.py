@@ -8,8 +8,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.stats import norm as normal_law
-from scipy.stats import t as student
 
 from ..elements import Circle, Fit, Line, Plane, fit, unit
 from ..errors import BadInput
@@ -73,6 +71,9 @@ def _honest(f: Fit, free: int) -> Fit:
     """Few touches tell their scatter badly: uncertainties as wide as Student's t asks for with ``free`` residuals left
     (Gosset 1908), so that twice of them holds 95 % however few there are.
     """
+    from scipy.stats import norm as normal_law
+    from scipy.stats import t as student
+
     wider = float(student.ppf(_BOTH, free) / normal_law.ppf(_BOTH))
     return replace(f, uncertainty={k: (np.asarray(u) * wider).tolist() for k, u in f.uncertainty.items()})
 

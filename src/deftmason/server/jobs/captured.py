@@ -19,7 +19,6 @@ from deftmason.core.recipe.kinds.frame import frame_record, frame_there
 from deftmason.core.recipe.kinds.probed import touched_record
 from deftmason.core.recipe.kinds.scan import scan_record
 from deftmason.core.recipe.replay import Ran
-from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import PointCloud
 
 from ..capture.link import Link
@@ -289,6 +288,8 @@ def handed_on(
             raise BadInput("Nothing was captured yet; touch or scan first.", field="points")
         places = np.array([t.ball + t.radius * t.along for t in state.touches])
         sight = -np.array([t.along for t in state.touches])
+    from deftmason.core.scan.files import write_scan
+
     path = room / "capture.ply"
     write_scan(str(path), PointCloud(places, sight / np.maximum(np.linalg.norm(sight, axis=1, keepdims=True), 1e-12)))
     with open(path, "rb") as f:
