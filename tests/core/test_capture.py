@@ -198,6 +198,8 @@ def test_what_lies_in_an_outline_within_a_boundary_is_left_out():
         {"id": "t2", "as": "mirrored", "name": "M", "of": ["gone"]},
         {"id": "t2", "as": "other", "name": "O"},
         {"id": "t2", "name": "N"},
+        {"id": "two", "as": "cut", "name": "C", "point": [0, 0, 0], "normal": [0, 0, 1], "reach": 1},
+        {"id": "t2", "as": "cut", "name": "C", "point": [0, 0, 0], "normal": [0, 0, 1], "reach": 1, "used": "x"},
     ],
 )
 def test_what_is_put_wrongly_leaves_a_capture_as_it_was(record):

@@ -26,7 +26,7 @@ def test_plain_files_come_out_where_they_belong(tmp_path):
         for m in tar:
             unpack_file(tar, m, str(tmp_path))
     assert (tmp_path / "a").read_bytes() == (tmp_path / "deep/er/b").read_bytes() == b"abc"
-    assert not (tmp_path / "deep/er/b").stat().st_mode & 0o111
+    assert (tmp_path / "deep/er/b").stat().st_mode & 0o777 == 0o600
 
 
 @pytest.mark.parametrize(

@@ -204,6 +204,10 @@ def test_a_boundary_as_a_sketch_draws_it(api, at, port):
     refused = api.call("POST", f"{at}/things", {"what": "boundary", "sketch": "ring"}, 422)
     assert "Nothing of that sketch closes" in refused["message"]
     lay(api, job, sketch)
+    other = api.call("POST", f"/jobs/{job}/captures", {})["id"]  # nothing leads from its device to the job
+    elsewhere = f"/jobs/{job}/captures/{other}/things"
+    refused = api.call("POST", elsewhere, {"what": "boundary", "sketch": "ring"}, 422)
+    assert "hand the capture on" in refused["message"]
     now = api.call("POST", f"{at}/things", {"what": "boundary", "sketch": "ring"})
     drawn = next(t for t in now["things"] if t["what"] == "boundary")
     assert len(drawn["lines"]) == 2 and 0 < now["kept"] < before
@@ -213,7 +217,7 @@ def test_a_boundary_as_a_sketch_draws_it(api, at, port):
     ]
     wanted = (away[0] > 12) & (away[0] < 30)
     assert abs(len(away[1]) - wanted.sum()) < 0.01 * len(places)
-    assert away[1].min() > 12 * 0.99 and away[1].max() < 30.01
+    assert away[1].min() > 11.99 and away[1].max() < 30.01
 
 
 def test_a_table_turns_and_what_it_sees_lies_on_the_part(api, at):

@@ -7,6 +7,7 @@ plane, the level, a mirror) under an id, ``drop`` it, take the last touches ``ba
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -24,6 +25,7 @@ __all__ = ["CaptureState", "ELEMENTS", "Touch"]
 
 #: What touches are read as.
 ELEMENTS = ("plane", "line", "circle", "rounding", "curve")
+_ID = re.compile(r"t\d{1,9}")  # of a thing
 _UPRIGHT = 0.35  # sine: touches led so nearly along the level are of something that stands on it
 
 
@@ -92,14 +94,16 @@ class CaptureState:
     def _put(self, record: dict[str, Any]) -> None:
         thing = {k: v for k, v in record.items() if k != "did"}
         self._look_at(thing)
+        used = int(thing.get("used", 0))
         self.things[thing["id"]] = thing
-        self.used = max(self.used, int(thing.get("used", 0)))
+        self.used = max(self.used, used)
         self._changed()
 
     def _look_at(self, thing: dict[str, Any]) -> None:
         """Raise where a thing is not what it is said to be."""
         what = str(thing["as"])
-        str(thing["id"]), str(thing["name"])
+        if not _ID.fullmatch(thing["id"]) or not isinstance(thing["name"], str):
+            raise ValueError("what is put has a name, and a number after t")
         if what == "boundary":
             _boundary(thing)
         elif what == "cut":

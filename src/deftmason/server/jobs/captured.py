@@ -25,7 +25,7 @@ from ..capture.link import Link
 from .blobs import Sent
 from .models import Capture
 
-__all__ = ["CaptureView", "capture_view", "handed_on", "job_motion", "picture_of", "sketch_rings"]
+__all__ = ["CaptureView", "capture_view", "handed_on", "picture_of", "sketch_boundary"]
 
 _MOST_UNSEEN = 1200  # cells told of one boundary
 _MOST_LINE = 400  # places told of one line
@@ -248,29 +248,31 @@ def picture_of(answer: dict[str, Any], level: RigidMotion) -> dict[str, Any]:
         raise BadInput("The device's picture cannot be read; work without it.", field="look") from None
 
 
-def job_motion(ran: list[Ran], capture: Capture) -> RigidMotion | None:
-    """From the device's coordinates into the job's; None where the capture was not handed on to it, or has no frame."""
-    if not capture.step_id or all(r.step.id != capture.step_id for r in ran):
-        return None
-    frame = next((r for r in ran if r.step.produces == "frame" and "matrix" in r.summary), None)
-    return None if frame is None else RigidMotion(np.array(frame.summary["matrix"], float))
-
-
-def sketch_rings(ran: list[Ran], step_id: str) -> tuple[list[np.ndarray], np.ndarray]:
-    """A sketch's largest outline and those in it, as rings (n, 3) in the job's coordinates, and its paper's normal.
-    Raises `BadInput` where there is no such sketch, or nothing of it closes.
+def sketch_boundary(ran: list[Ran], step_id: str, capture: Capture) -> dict[str, Any]:
+    """What a sketch draws as a boundary in the device's coordinates: its largest outline, those in it left out, seen
+    square to its paper. Raises `BadInput` where there is no such sketch, nothing of it closes, or nobody knows where it
+    lies on what is captured.
     """
     from deftmason.core.sketch.loops import loop_outline
 
-    told = next((r.summary for r in ran if r.step.id == step_id and r.step.produces == "sketch"), None)
-    if not told or not told.get("loops"):
+    by_id = {r.step.id: r for r in ran}
+    sketch = by_id.get(step_id)
+    told = sketch.summary if sketch is not None and sketch.step.produces == "sketch" else {}
+    if sketch is None or not told.get("loops"):
         raise BadInput("Nothing of that sketch closes; draw an outline whose ends meet.", field="sketch")
+    frame = next((by_id[i] for i in sketch.step.inputs() if i in by_id and by_id[i].step.produces == "frame"), None)
+    if capture.step_id not in by_id or frame is None or "matrix" not in frame.summary:
+        raise BadInput(
+            "Nobody knows yet where that sketch lies on the part; hand the capture on to the job first.", field="sketch"
+        )
+    back = RigidMotion(np.array(frame.summary["matrix"], float)).inverse()
     drawn = {e["id"]: e for e in told["geometry"]}
     taken = [0, *(k for k, around in enumerate(told["inside"]) if around == 0)]  # the outermost comes first
     p = {k: np.array(v, float) for k, v in told["plane"].items()}
     v_way = np.cross(p["normal"], p["u"])
-    rings = [loop_outline([drawn[i] for i in told["loops"][k]]) for k in taken]
-    return [p["origin"] + r[:, :1] * p["u"] + r[:, 1:] * v_way for r in rings], p["normal"]
+    flat = [loop_outline([drawn[i] for i in told["loops"][k]]) for k in taken]
+    rings = [back.points(p["origin"] + r[:, :1] * p["u"] + r[:, 1:] * v_way).tolist() for r in flat]
+    return {"corners": rings[0], "without": rings[1:], "toward": back.vectors(p["normal"][None])[0].tolist()}
 
 
 def handed_on(

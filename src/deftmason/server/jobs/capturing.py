@@ -16,6 +16,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 from django.conf import settings
+from django.db import transaction
 from django.db.models.signals import post_delete
 from django.dispatch import receiver
 from django.http import FileResponse, HttpRequest, HttpResponse
@@ -32,7 +33,7 @@ from deftmason.core.recipe.records import Direction, Place, one_line
 from ..capture.link import Link
 from .access import job_of, owner_of, person_of
 from .blobs import drop, keep, receive, room_for
-from .captured import CaptureView, capture_view, handed_on, job_motion, picture_of, sketch_rings
+from .captured import CaptureView, capture_view, handed_on, picture_of, sketch_boundary
 from .document import replay_now
 from .models import Capture, Job
 from .recipe import change, records
@@ -260,7 +261,8 @@ def _gone(sender, instance: Capture, **_) -> None:
         link = _links.pop(instance.pk, None)
     if link is not None:
         link.close()
-    _path_of(instance).unlink(missing_ok=True)
+    path = _path_of(instance)
+    transaction.on_commit(lambda: path.unlink(missing_ok=True))
 
 
 @router.get("/jobs/{job_id}/captures/{capture_id}/file")
@@ -337,12 +339,7 @@ def _of_sketch(job: Job, c: Capture, link: Link, data: PutThing) -> dict:
     """A boundary that a sketch of the job draws, seen square to its paper."""
     if data.what != "boundary":
         raise BadInput("A sketch draws a boundary; put it as one.", field="sketch")
-    ran = replay_now(job).run(compute=False)
-    rings, normal = sketch_rings(ran, data.sketch)
-    back = (job_motion(ran, c) or _level(link)).inverse()
-    places = [back.points(ring).tolist() for ring in rings]
-    found = {"corners": places[0], "without": places[1:], "toward": back.vectors(normal[None])[0].tolist()}
-    return _record(link, data) | found
+    return _record(link, data) | sketch_boundary(replay_now(job).run(compute=False), data.sketch, c)
 
 
 def _thing(link: Link, data: PutThing) -> dict:
