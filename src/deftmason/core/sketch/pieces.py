@@ -65,7 +65,7 @@ _ROUNDED_SIDES = 2.0  # times as long as such a piece its sides are
 _ROUNDED_SIDES_ALIKE = 0.95  # the same where the scan rounds all corners
 _ROUNDED_MANY, _ROUNDED_MOST = 6, 0.8  # rounded corners that say so: how many, and how many for each sharp one
 _ROUNDED_WITHIN = 2.2  # facets about the corner that they all lie within
-_ROUNDED_OFF, _CUT_OFF = 0.85, 0.5  # facets that the scan may miss the corner by; where other corners are sharp
+_ROUNDED_OFF = 0.85  # facets that the scan may miss the corner by
 _CORNER_TURN = 0.12  # rad that two pieces turn at a corner, at least
 
 
@@ -309,7 +309,7 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
         found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
         found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES_ALIKE)
     elif not loop.exact:
-        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES, _CUT_OFF)
+        found = _sharpened(q, found, loop.closed, grain, _ROUNDED_SIDES)
     found = _melted(q, found, loop.closed, flat, kink)
     if loop.closed and (len(found) == 1 or (len(found) == 2 and found[0][2] == found[1][2] == 1)):
         apart = max(float(np.sqrt(np.mean(residuals(_span(q, f), f[2]) ** 2))) for f in found)
@@ -591,7 +591,7 @@ def _rounds_corners(p, found, closed: bool, grain: _Grain) -> bool:
     return fewer >= max(_ROUNDED_MANY, _ROUNDED_MOST * sharp)
 
 
-def _sharpened(p, found, closed: bool, grain: _Grain, sides: float, off: float = _ROUNDED_OFF):
+def _sharpened(p, found, closed: bool, grain: _Grain, sides: float):
     """Corners that the scan rounds made corners again: short pieces between two long ones that meet at an angle, all
     so near to where these meet that no scan with such facets could tell a round or a chamfer from a corner.
     """
@@ -618,7 +618,7 @@ def _sharpened(p, found, closed: bool, grain: _Grain, sides: float, off: float =
             if corner is None:
                 continue
             away = np.linalg.norm(q - corner, axis=1)
-            if away.max() > _ROUNDED_WITHIN * here or away.min() > off * here:
+            if away.max() > _ROUNDED_WITHIN * here or away.min() > _ROUNDED_OFF * here:
                 continue
             turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
                 corner, two[min(3, len(two) - 1)] - two[0]
