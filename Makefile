@@ -48,7 +48,7 @@ prove-trials:
 
 # What takes longest, most of it whole jobs in the browser, half an hour; `make test` leaves it out to end in time.
 jobs: $(S)/tests $(S)/web $(S)/warm
-	$(BIN)/python -m pytest tests/core tests/web -m long
+	$(BIN)/python -m pytest tests/cli tests/core tests/web -m long
 
 look-core:
 	$(BIN)/lint-imports

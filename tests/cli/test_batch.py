@@ -6,7 +6,7 @@ import json
 import pytest
 
 from ..hinges import hinges
-from .test_mason import mason
+from .command import mason
 
 
 @pytest.fixture(scope="module")

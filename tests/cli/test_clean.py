@@ -13,7 +13,7 @@ from ..core.test_closing import window
 from ..core.test_defects import duplicated, flipped
 from ..core.test_scan import box_mesh
 from ..core.test_shaping import on_slab
-from .test_mason import mason
+from .command import mason
 
 
 def written(folder, name, scan):

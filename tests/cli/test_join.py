@@ -9,7 +9,7 @@ from deftmason.core.scan.files import read_scan, write_scan
 from deftmason.demo.lantern import lantern_scans
 from deftmason.rig.sets import turned_scans
 
-from .test_mason import mason
+from .command import mason
 
 
 @pytest.fixture(scope="module")

@@ -3,7 +3,6 @@
 import json
 import subprocess
 import sys
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -22,21 +21,11 @@ from ..bracket import rebuilt
 from ..core.test_kernel import FLAT, rectangle
 from ..core.test_scan import bad_files, box_mesh, torus_mesh
 from ..timing import ends_within
-
-MASON = str(Path(sys.executable).with_name("mason"))
-
-
-def mason(*args, expect=0):
-    r = subprocess.run([MASON, *map(str, args)], capture_output=True, text=True, timeout=300)
-    assert r.returncode == expect, (r.returncode, r.stdout[-500:], r.stderr[-800:])
-    if expect in (2, 3):
-        assert r.stdout == "" and len(r.stderr.strip().splitlines()) == 1 and "Traceback" not in r.stderr, r.stderr
-        return r.stderr
-    return json.loads(r.stdout) if "--json" in args else r.stdout
+from .command import mason, mason_alone
 
 
 def test_help_starts_quickly():
-    assert ends_within(1.0, lambda: mason("--help"))  # 0.5 s on an idle machine
+    assert ends_within(1.0, lambda: mason_alone("--help"))  # 0.5 s on an idle machine
 
 
 def test_inspect_counts_what_is_wrong(tmp_path):
@@ -80,7 +69,7 @@ def test_fit_answers_by_the_contract(tmp_path):
     t = rng.uniform(0, 2 * np.pi, 500)
     p = np.column_stack([7 * np.cos(t), 7 * np.sin(t), rng.uniform(0, 20, 500)]) + [10_000, 0, 0]
     file = _written(tmp_path / "tube.ply", PointCloud(p))
-    a = mason("fit", file, "--kind", "cylinder", "--json")
+    a = mason_alone("fit", file, "--kind", "cylinder", "--json")
     assert a["parameters"]["radius"] == pytest.approx(7, abs=1e-6) and a["points_used"] == 500
     assert set(a) >= {"kind", "parameters", "sigma", "max_distance", "uncertainty", "extent", "seconds", "warnings"}
     low, high = a["extent"]["along"]
@@ -131,7 +120,7 @@ def test_check_writes_every_point_and_names_faces(tmp_path):
     mesh = box_mesh(16)
     mesh = TriMesh(mesh.vertices - [20, 15, 0] + [0, 0, 0.03], mesh.faces)
     scan = _written(tmp_path / "scan.ply", mesh)
-    a = mason(
+    a = mason_alone(
         "check",
         "--scan",
         scan,
@@ -161,7 +150,7 @@ def test_check_writes_every_point_and_names_faces(tmp_path):
 
 def test_replay_writes_the_model_and_follows_a_set_value(tmp_path):
     b = rebuilt()
-    a = mason("replay", b.recipe, "--out", tmp_path / "a", "--json")
+    a = mason_alone("replay", b.recipe, "--out", tmp_path / "a", "--json")
     assert all(s["status"] in ("done", "needs attention") for s in a["steps"])
     assert a["model"]["valid"] and a["model"]["volume"] == pytest.approx(b.truth.volume, rel=0.003)
     assert a["check"]["rms"] < 0.1
@@ -188,7 +177,7 @@ def test_unfinished_replay_says_so_with_status_four(tmp_path):
     data = json.loads(b.recipe.read_text())
     next(s for s in data["steps"] if s["id"] == "foot")["radius"] = {"value": 400.0, "source": "typed"}
     (tmp_path / "recipe.json").write_text(json.dumps(data))
-    a = mason(
+    a = mason_alone(
         "replay",
         tmp_path / "recipe.json",
         "--scan",
@@ -207,6 +196,7 @@ def test_bad_files_and_arguments_get_one_line(tmp_path):
         path = tmp_path / name
         path.write_bytes(content)
         assert name in mason("inspect", path, expect=3)
+    assert name in mason_alone("inspect", path, expect=3)
     file = _written(tmp_path / "box.stl", box_mesh(6))
     assert "three numbers" in mason("fit", file, "--kind", "plane", "--seed", "1,2", expect=2)
     assert "unit" in mason("inspect", file, "--units", "ft", expect=2)
@@ -217,7 +207,7 @@ def test_bad_files_and_arguments_get_one_line(tmp_path):
     assert "no folder" in mason(
         "check", "--scan", file, "--model", tmp_path / "no.step", "--csv", tmp_path / "x" / "y.csv", expect=2
     )
-    assert mason("fit", file, expect=2)
+    assert mason_alone("fit", file, expect=2)
     (tmp_path / "r.json").write_text("{}")
     assert "not a recipe" in mason("replay", tmp_path / "r.json", "--out", tmp_path / "o", expect=3)
 
@@ -246,7 +236,7 @@ def test_a_model_that_would_break_the_kernel_is_one_sentence(tmp_path, what):
     point = re.search(r"CARTESIAN_POINT\('',\(([^)]*)\)\)", text)[1]
     (tmp_path / "bad.step").write_text(HOSTILE_MODELS[what](text, point))
     (tmp_path / "scan.xyz").write_text("0 0 0\n5 0 5\n0 5 5\n-5 0 5\n0 0 10\n")
-    said = mason("check", "--scan", tmp_path / "scan.xyz", "--model", tmp_path / "bad.step", "--json", expect=3)
+    said = mason_alone("check", "--scan", tmp_path / "scan.xyz", "--model", tmp_path / "bad.step", "--json", expect=3)
     assert said.startswith("mason: bad.step: ")
 
 
@@ -281,6 +271,7 @@ def test_a_first_draft_is_a_recipe_that_replays(tmp_path):
     assert mason("draft", scan, "--out", out, "--noise", -1, expect=2)
 
 
+@pytest.mark.long
 def test_a_second_scan_of_the_part_replays_without_a_pick(tmp_path):
     """Other noise, another pose: every step stands, and what is measured holds the truth within its uncertainty."""
     b = rebuilt()

@@ -15,6 +15,7 @@ from .hood_steps import covered, outside, planes, skins
 from .test_curve_steps import begun
 
 
+@pytest.mark.long
 def test_the_hood_is_built_of_half_a_scan(tmp_path):
     j = begun(tmp_path, "hood", hood_scan())
     for step in [*planes(), *skins(j.pose.points)]:

@@ -137,6 +137,7 @@ def ring():
     return Set(ring_scans(0.6))
 
 
+@pytest.mark.long
 def test_sectors_that_share_nothing_are_not_placed_by_luck(ring):
     """Every other sector of a ring that nearly repeats itself: alike in half of what they show, and none is placed on
     another.
@@ -157,6 +158,7 @@ def test_sectors_that_share_nothing_are_not_placed_by_luck(ring):
     assert np.linalg.norm(near.motions[1].points(p) - ring.true(2, 3).points(p), axis=1).max() < 0.5
 
 
+@pytest.mark.long
 def test_three_tenths_in_common_are_enough(ring):
     """The sectors cut back to 65°: each has 31 % in common with the next, and none with the one after."""
     scans = []

@@ -41,7 +41,9 @@ def block_scan(size=0.9):
     return finer(TriMesh(s.vertices[first], back.reshape(-1)[s.faces].astype(np.int32)), size)[0], s
 
 
-@pytest.mark.parametrize("longest", [7.0, 2.0, 0.6])
+@pytest.mark.parametrize(
+    "longest", [pytest.param(7.0, marks=pytest.mark.long), pytest.param(2.0, marks=pytest.mark.long), 0.6]
+)
 def test_finer_meshes_close_and_keep_their_vertices_and_area(longest):
     m = box_mesh(3)
     out, of = finer(m, longest)

@@ -159,6 +159,7 @@ def drawn(j, name, places, closed):
     return own | {"places": [{"place": p} for p in places], "closed": closed}
 
 
+@pytest.mark.long
 def test_the_grip_by_curves_is_one_solid_of_patches(grip):
     j, t = grip, TILLER
     for name, x in (("ring", 22), ("waist", 92)):

@@ -29,7 +29,7 @@ def clevis():
     return part
 
 
-@pytest.fixture(scope="module", params=[1.0, 40.0], ids=["80 mm", "3 m"])
+@pytest.fixture(scope="module", params=[pytest.param(1.0, marks=pytest.mark.long), 40.0], ids=["80 mm", "3 m"])
 def read(request):
     """The clevis scanned in some pose, its zones, names, meetings and relations; and the scale."""
     scale = request.param

@@ -32,6 +32,7 @@ def test_a_crowned_top_is_marked_to_its_edges(block, x, y):
     assert c[top, 2].min() > 18 and index.mesh.areas[top].sum() < 1.02 * LONG * WIDE
 
 
+@pytest.mark.long
 def test_a_flat_face_and_a_bore_end_where_they_end(block):
     index, pose = block
     end = marked(index, pose, (LONG / 2, 3, 10), (1, 0, 0))

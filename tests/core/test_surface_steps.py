@@ -53,6 +53,7 @@ def sheet(j, **more):
     return own | more
 
 
+@pytest.mark.long
 def test_the_grip_is_one_solid_of_patches_with_its_bore_and_flats_exact(fresh):
     j = fresh
     ran = j.lay(organic(j))

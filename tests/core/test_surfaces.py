@@ -111,7 +111,7 @@ def test_the_energy_of_a_spline_is_its_integral():
         assert c @ g[k] @ c == pytest.approx(float(((basis(even_knots(4, 3), 3, t, k) @ c) ** 2).mean()), rel=1e-5)
 
 
-@pytest.mark.parametrize("family,seed", [("branch", 4), ("ring", 8)])
+@pytest.mark.parametrize("family,seed", [pytest.param("branch", 4, marks=pytest.mark.long), ("ring", 8)])
 def test_a_closed_shape_becomes_a_valid_solid_of_few_smooth_patches(family, seed, tmp_path):
     shape = random_smooth(np.random.default_rng(seed), family)
     mesh = noisy(shape, 1.6)
@@ -273,6 +273,7 @@ def test_a_surface_cuts_a_body_and_a_plane_cuts_a_surface():
         moved_along_itself(surface(lambda a, b: (20 * a, 20 * b, 4 * np.sin(9 * a)), "rough"), 30.0, "x")
 
 
+@pytest.mark.long
 def test_a_ball_is_no_open_surface_but_a_closed_one():
     got = surfaced(ball(0.0, 20.0, 4))
     assert got.p95 < 0.05 and got.angles.max() < 1.0

@@ -49,7 +49,9 @@ def test_frames_proposed_are_those_a_person_would_set(index):
     assert np.abs(m[:3, 3]).max() < 0.05
 
 
-@pytest.mark.parametrize("bend", [0.0, 0.4, 1.2])
+@pytest.mark.parametrize(
+    "bend", [pytest.param(0.0, marks=pytest.mark.long), 0.4, pytest.param(1.2, marks=pytest.mark.long)]
+)
 def test_a_bent_part_is_mirrored_where_most_of_it_is(bend):
     """The leaf leans, so it mirrors itself elsewhere; the plane is the lugs' and the saddle's whatever it does."""
     mesh, pose = scan_part(true_hinge(Hinge(bend_deg=bend)), Scanner(spacing=1.0, noise=0.03, stations=30, seed=12))

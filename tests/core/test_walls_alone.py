@@ -82,6 +82,7 @@ def asked(tmp_path_factory):
     return Asked(tmp_path_factory.mktemp("casting"))
 
 
+@pytest.mark.long
 def test_a_casting_is_proposed_though_its_walls_are_interrupted(asked):
     a = asked
     base, _ = a.take(((4, -35, 4), (0, -1, 0)), ((36, 4, 0), (0, 0, -1)), ((38, 0, LOW), (0, 0, 1)))
@@ -111,6 +112,7 @@ def test_a_casting_is_proposed_though_its_walls_are_interrupted(asked):
     assert told["end"] == pytest.approx(42, abs=0.05) and stud.explains > 0.9
 
 
+@pytest.mark.long
 def test_zones_are_kept_with_their_step(asked):
     kept = ResultStore(asked.store.folder)  # nothing in memory
     again = Laying(asked.j.steps[:6], asked.pose, kept, asked.file).replay().output("zones", "zones")

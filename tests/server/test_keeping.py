@@ -4,7 +4,7 @@ import threading
 
 import pytest
 
-from ..cli.test_mason import mason
+from ..cli.command import mason_alone as mason
 from ..hostile.people import Person, brick, pick
 from ..served import Server
 

@@ -700,29 +700,34 @@ def restore(
 
 
 def run() -> None:
-    """The console command: exit statuses and one-line errors by the contract."""
+    """The console command, worked on in a process of its own."""
     in_a_child()
+    sys.exit(answered(sys.argv[1:]))
+
+
+def answered(args: list[str]) -> int:
+    """Works on what is asked and returns the exit status; errors are one line, by the contract."""
     try:
-        code = app(standalone_mode=False)
+        return app(args, standalone_mode=False) or 0
     except BadArgument as e:
-        print(f"mason: {e.message}", file=sys.stderr)
-        code = 2
+        return _said(e.message, 2)
     except MasonError as e:
-        print(f"mason: {e.message}", file=sys.stderr)
-        code = 3
+        return _said(e.message, 3)
     except MemoryError:
-        print("mason: this needs more memory than this machine has; use a smaller or coarser file.", file=sys.stderr)
-        code = 3
+        return _said("this needs more memory than this machine has; use a smaller or coarser file.", 3)
     except (BrokenPipeError, KeyboardInterrupt):
-        code = 1
+        return 1
     except Exception as e:
         if hasattr(e, "format_message"):  # the argument parser's own words
-            print(f"mason: {e.format_message().splitlines()[0]}", file=sys.stderr)
-            sys.exit(2)
+            return _said(e.format_message().splitlines()[0], 2)
         if hasattr(e, "exit_code"):
-            sys.exit(e.exit_code)
-        print(f"mason: {type(e).__name__}: {str(e).splitlines()[0] if str(e) else 'unexpected'}", file=sys.stderr)
+            return e.exit_code
+        _said(f"{type(e).__name__}: {str(e).splitlines()[0] if str(e) else 'unexpected'}", 1)
         if os.environ.get("MASON_TRACE"):
             raise
-        code = 1
-    sys.exit(code or 0)
+        return 1
+
+
+def _said(message: str, status: int) -> int:
+    print(f"mason: {message}", file=sys.stderr)
+    return status

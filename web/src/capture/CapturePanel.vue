@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { whole } from '../state/format'
 import { useJob } from '../state/job'
 import { useShown } from '../state/shown'
+import CaptureNumber from './CaptureNumber.vue'
 import { useCapture, type Doing, type Led } from './capture'
 
 const cap = useCapture()
@@ -110,27 +111,22 @@ async function lay() {
           <option v-for="(says, key) in LED" :key="key" :value="key">{{ says }}</option>
         </select></label
       >
-      <label v-if="cap.led === 'row'" class="flex items-center gap-2"
-        >touches in the row
-        <input
-          v-model.number="cap.row"
-          type="number"
-          min="2"
-          max="60"
-          class="field w-20"
-          aria-label="Touches in a row"
-      /></label>
-      <label v-if="cap.led === 'sideways'" class="flex items-center gap-2"
-        >at the height
-        <input
-          v-model.number="cap.height"
-          type="number"
-          step="0.5"
-          class="field w-24"
-          aria-label="Height, towards you"
-        />
-        mm</label
-      >
+      <CaptureNumber
+        v-if="cap.led === 'row'"
+        v-model="cap.row"
+        before="touches in the row"
+        says="Touches in a row"
+        :min="2"
+        :max="60"
+      />
+      <CaptureNumber
+        v-if="cap.led === 'sideways'"
+        v-model="cap.height"
+        before="at the height"
+        after="mm"
+        says="Height, towards you"
+        :step="0.5"
+      />
       <p class="min-h-[2.8em]" :class="cap.view?.sound ? '' : 'text-soft'" data-figure="reading">
         {{ cap.view?.waiting ?? 0 }} {{ cap.view?.waiting === 1 ? 'touch' : 'touches'
         }}<template v-if="cap.view?.reading">: {{ cap.view.reading }}</template>
@@ -164,7 +160,7 @@ async function lay() {
           Close it ({{ cap.corners.length }})
         </button>
       </div>
-      <div v-if="sketches.length" class="flex gap-1.5 pt-1">
+      <div v-if="sketches.length && cap.view?.laid" class="flex gap-1.5 pt-1">
         <select v-model="outline" class="field min-w-0 flex-1" aria-label="A sketch as a boundary">
           <option value="" disabled>or what a sketch draws</option>
           <option v-for="s in sketches" :key="s.id" :value="s.id">{{ s.name }}</option>
@@ -174,79 +170,52 @@ async function lay() {
     </div>
     <div v-else-if="cap.doing === 'cut'" class="mt-2.5 space-y-1.5">
       <p class="text-soft">Drag a line across: a plane through it, square to the picture.</p>
-      <label class="flex items-center gap-2"
-        >points are kept within
-        <input
-          v-model.number="cap.reach"
-          type="number"
-          min="0.01"
-          step="0.5"
-          class="field w-20"
-          aria-label="Reach of a cut"
-        />
-        mm</label
-      >
-      <label class="flex items-center gap-2"
-        >how many
-        <input
-          v-model.number="cap.cuts"
-          type="number"
-          min="1"
-          max="40"
-          class="field w-16"
-          aria-label="How many cuts"
-        />
-        <template v-if="cap.cuts > 1"
-          ><input v-model.number="cap.apart" type="number" step="1" class="field w-20" aria-label="Apart" />
-          mm apart</template
-        ></label
-      >
+      <CaptureNumber
+        v-model="cap.reach"
+        before="points are kept within"
+        after="mm"
+        says="Reach of a cut"
+        :min="0.01"
+        :step="0.5"
+      />
+      <div class="flex items-center gap-2">
+        <CaptureNumber v-model="cap.cuts" before="how many" says="How many cuts" :min="1" :max="40" />
+        <CaptureNumber v-if="cap.cuts > 1" v-model="cap.apart" after="mm apart" says="Apart" :step="1" />
+      </div>
     </div>
     <div v-else class="mt-2.5 space-y-1.5">
       <template v-if="cap.can('line')">
         <p class="text-soft">
           Drag the way the scanner goes, or let it go over all of it as it is looked at now.
         </p>
-        <label class="flex items-center gap-2"
-          >its line is
-          <input
-            v-model.number="cap.width"
-            type="number"
-            min="0.1"
-            step="5"
-            class="field w-20"
-            aria-label="Width of the line"
-          />
-          mm wide</label
-        >
+        <CaptureNumber
+          v-model="cap.width"
+          before="its line is"
+          after="mm wide"
+          says="Width of the line"
+          :min="0.1"
+          :step="5"
+        />
       </template>
       <template v-else>
         <p class="text-soft">The table turns once round and is scanned at each stop.</p>
-        <label class="flex items-center gap-2"
-          >it stops
-          <input
-            v-model.number="cap.stops"
-            type="number"
-            min="1"
-            max="72"
-            class="field w-16"
-            aria-label="Stops in a turn"
-          />
-          times</label
-        >
-        <label class="flex items-center gap-2"
-          >and is looked at from
-          <input
-            v-model.number="cap.tilt"
-            type="number"
-            min="-80"
-            max="80"
-            step="5"
-            class="field w-16"
-            aria-label="Degrees above"
-          />
-          ° above</label
-        >
+        <CaptureNumber
+          v-model="cap.stops"
+          before="it stops"
+          after="times"
+          says="Stops in a turn"
+          :min="1"
+          :max="72"
+        />
+        <CaptureNumber
+          v-model="cap.tilt"
+          before="and is looked at from"
+          after="° above"
+          says="Degrees above"
+          :min="-80"
+          :max="80"
+          :step="5"
+        />
       </template>
       <div class="grid grid-cols-2 gap-1.5">
         <button
