@@ -38,7 +38,7 @@ postgres: $(S)/tests $(S)/web
 	$(BIN)/python -m tests.on_postgres tests/server --ignore=tests/server/test_machines.py
 
 # Of the core those that take longest go with the trials, so that both take about as long.
-LONG := tests/core/test_join.py tests/core/test_hood.py tests/core/test_nets.py
+LONG := $(addprefix tests/core/test_,join.py hood.py nets.py symmetry.py surfaces.py)
 
 prove-core:
 	$(BIN)/python -m pytest tests/core -m "not long" $(LONG:%=--ignore=%)

@@ -58,6 +58,18 @@ def page(browser):
     assert not p.wrong, p.wrong
 
 
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item, call):
+    """What the page said when a test failed is told with it."""
+    report = yield
+    if report.failed and "page" in item.funcargs:
+        try:
+            report.sections.append(("the page", item.funcargs["page"].locator("body").inner_text(timeout=5000)))
+        except Exception as e:  # the page may be what broke
+            report.sections.append(("the page", str(e)))
+    return report
+
+
 def keys(job):
     return [(s["id"], s["key"]) for s in job["stones"]]
 

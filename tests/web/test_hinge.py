@@ -55,6 +55,7 @@ def test_the_hinges_zones_are_named_by_clicking(server, page, hinge_pose):
     page.keyboard.press("Escape")
 
 
+@pytest.mark.long
 def test_a_bent_hinge_in_both_orders_of_trust_and_on_another_scan(server, page, hinge_pose, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()

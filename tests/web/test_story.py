@@ -320,6 +320,8 @@ def test_view_draws_only_when_something_changes(server, page):
     page.get_by_role("link", name=re.compile("Bracket, finished")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.body")
     page.wait_for_timeout(2500)
+    # The processor draws here: a pixel is one sample.
+    assert not page.evaluate("document.querySelector('canvas').getContext('webgl2').getContextAttributes().antialias")
     drawn = page.evaluate("document.querySelector('canvas').mason.drawn")
     page.wait_for_timeout(1500)
     assert page.evaluate("document.querySelector('canvas').mason.drawn") == drawn

@@ -30,6 +30,7 @@ def marked(page) -> int:
     )
 
 
+@pytest.mark.long
 def test_the_tiller_grip_by_picks_is_surfaced_and_a_sheet_is_brushed_closer(server, page, tmp_path):
     t = TILLER
     room = opened(server, page, "tiller", *tiller_scan(1.5), tmp_path)

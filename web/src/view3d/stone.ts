@@ -24,8 +24,8 @@ export type Colour = keyof typeof COLOURS
 
 export const css = (c: number) => `#${c.toString(16).padStart(6, '0')}`
 
-export const stone = (color: number, extra: THREE.MeshStandardMaterialParameters = {}) =>
-  new THREE.MeshStandardMaterial({ color, roughness: 0.95, metalness: 0, side: THREE.DoubleSide, ...extra })
+export const stone = (color: number, extra: THREE.MeshLambertMaterialParameters = {}) =>
+  new THREE.MeshLambertMaterial({ color, side: THREE.DoubleSide, ...extra })
 
 export const matrix4 = (m: Matrix | null | undefined) => {
   const out = new THREE.Matrix4()

@@ -52,7 +52,7 @@ export class BodyLayer extends Layer<BodySpec> {
     }
     if (spec.shine !== this.shine) this.dress(spec.shine)
     this.spec = spec
-    const m = this.mesh!.material as THREE.MeshStandardMaterial
+    const m = this.mesh!.material as THREE.MeshLambertMaterial
     this.mesh!.visible = this.lines!.visible = spec.visible
     if (m.transparent !== spec.ghost) m.needsUpdate = true
     const ghost = spec.ghost && spec.shine === 'matt'

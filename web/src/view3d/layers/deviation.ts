@@ -31,7 +31,7 @@ const PALE = 0.22 // of its colour that a part keeps while others are lit
 const GROUND = 0.86
 
 /** Stripes over the screen where there is no value. */
-function hatched(m: THREE.MeshStandardMaterial) {
+function hatched(m: THREE.MeshLambertMaterial) {
   m.onBeforeCompile = (shader) => {
     shader.vertexShader = shader.vertexShader
       .replace('#include <common>', '#include <common>\nattribute float bare;\nvarying float vBare;')

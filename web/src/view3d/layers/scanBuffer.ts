@@ -54,7 +54,7 @@ export function dots(b: Buffers, colour: number): THREE.Points {
 export const originOf = (b: Buffers) => new THREE.Vector3(...(b.header.origin as [number, number, number]))
 
 /** A scan as something to add to the view. */
-export function scanObject(b: Buffers, colour: number, more: THREE.MeshStandardMaterialParameters = {}) {
+export function scanObject(b: Buffers, colour: number, more: THREE.MeshLambertMaterialParameters = {}) {
   const o = b.arrays.indices ? new THREE.Mesh(facets(b), stone(colour, more)) : dots(b, colour)
   o.matrixAutoUpdate = false
   o.userData = { buffers: b, colour, origin: originOf(b) }
@@ -70,7 +70,7 @@ export function placeScan(o: THREE.Object3D, motion: THREE.Matrix4) {
 
 /** Coloured by its vertices, or in its stone's colour again. */
 export function paint(o: THREE.Mesh | THREE.Points, colours: Uint8Array | null, ownToo: boolean) {
-  const m = o.material as THREE.MeshStandardMaterial | THREE.PointsMaterial
+  const m = o.material as THREE.MeshLambertMaterial | THREE.PointsMaterial
   const own = ownToo ? o.geometry.getAttribute('own') : null
   const by = colours ? new THREE.BufferAttribute(colours, 3, true) : own
   if (by) o.geometry.setAttribute('color', by)
