@@ -20,6 +20,7 @@ from .recipe import records
 router = Router()
 
 _MOST_DXF = 20_000_000  # bytes
+_DRAWING = 30.0  # seconds a change may take: the whole outline of a large trace on a busy machine
 
 
 class SketchRequest(Schema):
@@ -122,7 +123,8 @@ def change(request: HttpRequest, job_id: int, data: ChangeRequest) -> dict[str, 
     """
     job = job_of(request, job_id)
     done = data.change.model_dump(mode="json")
-    return ask(request, job.id, "change_sketch", steps=records(job), sketch=data.sketch, change=done)
+    more = {"sketch": data.sketch, "change": done}
+    return ask(request, job.id, "change_sketch", limit=_DRAWING, steps=records(job), **more)
 
 
 @router.post("/jobs/{job_id}/sketch/drag")
