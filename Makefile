@@ -46,7 +46,7 @@ prove-core:
 prove-trials:
 	$(BIN)/python -m pytest tests/cli tests/trials -m "not long" $(LONG)
 
-# What takes longest, most of it whole jobs in the browser, half an hour; `make test` leaves it out to end in time.
+# What takes longest, most of it whole jobs in the browser, about an hour; `make test` leaves it out to end in time.
 jobs: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/python -m pytest tests/cli tests/core tests/web -m long
 

@@ -29,6 +29,7 @@ class Room:
     def click_part(self, point, normal, tilt=(0.13, 0.11, 0.07)):
         """Turn the view to face a place and click it."""
         p, n = self.shown(np.array(point, float), np.array(normal, float))
+        self.still()
         at = self.page.evaluate(
             """([p, n]) => {
                 const s = document.querySelector('canvas').mason
@@ -41,6 +42,23 @@ class Room:
         )
         box = self.page.locator("canvas").bounding_box()
         self.page.mouse.click(box["x"] + at["x"], box["y"] + at["y"])
+
+    def still(self):
+        """Wait until the view keeps its place on the screen: what is taken in hand may open beside it."""
+        self.page.evaluate(
+            """async () => {
+                const box = () => {
+                    const b = document.querySelector('canvas').getBoundingClientRect()
+                    return [b.x, b.y, b.width, b.height].join()
+                }
+                for (let was = '', same = 0; same < 3; ) {
+                    await new Promise(requestAnimationFrame)
+                    const now = box()
+                    same = now === was ? same + 1 : 0
+                    was = now
+                }
+            }"""
+        )
 
     def look(self, normal):
         """Turn the view to what faces so."""

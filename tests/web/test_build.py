@@ -101,6 +101,7 @@ def test_tools_are_named_given_taken_away_and_given_again(page, opened):
     assert s["valid"] and room.summary("Foot rounding")["volume"] - s["volume"] == pytest.approx(gone, rel=0.03)
 
 
+@pytest.mark.long
 def test_a_first_draft_is_proposed_laid_and_one_step_dropped(page, opened):
     room = opened("^Chain guide bracket(?!,)")
     page.get_by_role("navigation", name="Stages").get_by_role("button", name="Build", exact=True).click()

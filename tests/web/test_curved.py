@@ -169,6 +169,7 @@ def choose(page, room, label, value):
     room.tried()
 
 
+@pytest.mark.long
 def test_a_worn_thread_is_held_to_the_turned_body_and_built(server, page, tmp_path):
     room = opened(server, page, "plug", *plug_scan(0.4), tmp_path)
     room.tool("Sketch", "Helix")
@@ -405,6 +406,7 @@ def test_the_fairleads_horn_is_lofted_mirrored_stitched_thickened_and_welded(ser
     assert np.abs(off.distance).max() < 0.6
 
 
+@pytest.mark.long
 def test_the_stanchion_as_it_was_meant_two_views_a_sweep_and_a_mirrored_bar(server, page, tmp_path):
     """The axis drawn in two views, combined where the last bend leaves its plane; a ring swept along it; a bar and its
     image; the warp that is left is seen and allowed."""

@@ -33,6 +33,7 @@ def frame_on_part(room, pose, name="Hinge frame"):
     return m[:3, :3], m[:3, 3]
 
 
+@pytest.mark.long
 def test_the_hinges_zones_are_named_by_clicking(server, page, hinge_pose):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()

@@ -21,6 +21,7 @@ from .test_surfaces import mark_zone, number
 pytestmark = pytest.mark.browser
 
 
+@pytest.mark.long
 def test_a_sheet_over_a_crowned_top_is_brushed_closer_trimmed_and_cuts_the_body(server, page, tmp_path):
     room: Room = opened_as(server, page, CROWNED, *crowned_scan(), tmp_path)
     room.tool("Sketch", "Sketch on a cut")

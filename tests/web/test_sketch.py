@@ -73,6 +73,7 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
     assert max(x) - min(x) == pytest.approx(90, abs=0.06) and max(y) - min(y) == pytest.approx(60, abs=0.06)
 
 
+@pytest.mark.long
 def test_a_turned_profile_with_its_axis_and_a_flanks_angle(server, page):
     room, paper = opened(server, page, "Pump cap(?!,)", "Sketch on a turned profile")
     paper.follow("line")
@@ -145,6 +146,7 @@ def sprocket_steps():
     ]
 
 
+@pytest.mark.long
 def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_bytes):
     url = upload_job(server, "Sprocket", "Sprocket.ply", sprocket_bytes, sprocket_steps())
     page.goto(url)
@@ -198,6 +200,7 @@ def test_a_slot_and_a_window_offset_and_made_a_guide(server, page, sprocket_byte
     assert sum(bool(e.get("construction")) for e in s["geometry"]) >= 1
 
 
+@pytest.mark.long
 def test_a_toothed_outline_by_itself_and_one_flank_changed(server, page, sprocket_bytes):
     page.goto(upload_job(server, "Sprocket's teeth", "Sprocket.ply", sprocket_bytes, sprocket_steps()))
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
@@ -272,6 +275,7 @@ def test_a_contradiction_is_told_and_let_go(server, page):
     assert [z["chosen"] for z in lengths] == [90]
 
 
+@pytest.mark.long
 def test_a_spline_over_a_crowned_edge_and_its_poles(server, page):
     room, paper = opened(server, page, "Bracket, finished", "Sketch on a cut")
     page.get_by_label("Paper's place").get_by_role("button", name="y", exact=True).click()
