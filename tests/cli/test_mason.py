@@ -1,4 +1,4 @@
-"""The headless command as a whole process: answers, exit statuses, one-line errors, files written whole."""
+"""The headless command, as a process of its own and in this one: answers, exit statuses, errors, whole files."""
 
 import json
 import subprocess

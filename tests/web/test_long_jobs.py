@@ -61,15 +61,17 @@ def test_the_yard_folds_and_is_filtered(server, page, long_job):
 def test_a_stone_is_laid_on_a_long_job_without_a_wait(server, page, long_job):
     page.goto(f"{server.url}/jobs/{long_job}")
     page.locator("[data-stone]").nth(STONES - 1).wait_for()
-    took = page.evaluate(
-        """async () => {
-            const took = []
-            for (let k = 0; k < 8; k++) {
-                const begin = performance.now()
-                await (await fetch(`/api/jobs/${location.pathname.split('/')[2]}`)).json()
-                took.push(performance.now() - begin)
-            }
-            return Math.min(...took)  // what else the machine does is not its fault
-        }"""
-    )
-    assert took < 100, took
+    # The mean of five answers; what else the machine does meanwhile is not their fault, so they may be asked for again.
+    took = []
+    while not took or (took[-1] >= 100 and len(took) < 4):
+        took.append(
+            page.evaluate(
+                """async () => {
+                    const begin = performance.now()
+                    const job = `/api/jobs/${location.pathname.split('/')[2]}`
+                    for (let k = 0; k < 5; k++) await (await fetch(job)).json()
+                    return (performance.now() - begin) / 5
+                }"""
+            )
+        )
+    assert took[-1] < 100, took
