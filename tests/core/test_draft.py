@@ -8,7 +8,7 @@ import shapely
 
 from deftmason.core.draft.drafting import first_draft
 from deftmason.core.draft.slabs import Slab, levels_of, openings_of, region_of, same_region
-from deftmason.core.draft.standing import stand
+from deftmason.core.draft.standing import standings
 from deftmason.core.elements import Cylinder, Plane, Sphere
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.parse import parse_step
@@ -36,15 +36,15 @@ def test_a_block_is_pushed_and_a_hub_is_turned():
         (Plane(np.zeros(3), -Z), 5000), (Plane(20 * Z, Z), 4500), (Plane(50 * X, X), 1200), (Plane(-50 * X, -X), 1200),
         (Plane(30 * Y, Y), 2000), (Cylinder(np.array([9.0, 4, 0]), Z, 5.0), 600),
     )  # fmt: skip
-    s = stand(block, 120.0)
+    s = standings(block, 120.0)[0]
     assert not s.turned and abs(s.direction @ Z) == pytest.approx(1) and s.explains == pytest.approx(1)
     hub = zones_of(
         (Plane(np.zeros(3), -Z), 5000), (Plane(10 * Z, Z), 3000), (Cylinder(np.zeros(3), Z, 40.0), 2500),
         (Cylinder(10 * Z, Z, 20.0), 2500), (Cylinder(30 * X, Z, 3.0), 200),
     )  # fmt: skip
-    s = stand(hub, 110.0)
+    s = standings(hub, 110.0)[0]
     assert s.turned and s.axis in (2, 3) and s.explains > 0.95
-    assert stand(zones_of((Sphere(np.zeros(3), 4.0), 200)), 8.0) is None
+    assert standings(zones_of((Sphere(np.zeros(3), 4.0), 200)), 8.0) == []
 
 
 def test_levels_are_where_flat_facets_lie_together_and_a_slope_is_none():

@@ -84,12 +84,52 @@ def bossed_cover(rng):
     return part
 
 
+def stepped_shaft(rng):
+    """Turned, with a groove, a flat, a hole across and a blind bore in one end."""
+    from build123d import Box, Cylinder, Pos, Rot
+
+    r = [rng.uniform(9, 16)]
+    r += [r[0] * rng.uniform(0.6, 0.85), r[0] * rng.uniform(1.2, 1.5)]
+    tall = rng.uniform(18, 34, 3)
+    low = np.concatenate([[0], np.cumsum(tall)])
+    part = Pos(0, 0, tall[0] / 2) * Cylinder(r[0], tall[0])
+    for k in (1, 2):
+        part += Pos(0, 0, low[k] + tall[k] / 2) * Cylinder(r[k], tall[k])
+    groove = Cylinder(2 * r[2], 3) - Cylinder(0.85 * r[2], 3)
+    part -= Pos(0, 0, low[2] + 0.5 * tall[2]) * groove
+    part -= Pos(0, 1.7 * r[0], 0.5 * tall[0]) * Box(4 * r[0], 2 * r[0], 0.6 * tall[0])
+    part -= Pos(0, 0, low[1] + 0.5 * tall[1]) * Rot(90, 0, 90) * Cylinder(0.3 * r[1], 4 * r[1])
+    part -= Pos(0, 0, low[3]) * Cylinder(0.4 * r[2], tall[2])
+    return part
+
+
+def rounded_bracket(rng):
+    """A block with rounded upright edges, a rounded pocket, holes from two sides and a rounded foot of a boss."""
+    from build123d import Axis, Box, Cylinder, Pos, Rot, fillet
+
+    a, b, c = rng.uniform(60, 100), rng.uniform(40, 60), rng.uniform(18, 28)
+    part = Pos(0, 0, c / 2) * Box(a, b, c)
+    part = fillet(part.edges().filter_by(Axis.Z), rng.uniform(4, 8))
+    pocket = Pos(0.22 * a, 0, 0.75 * c) * Box(0.34 * a, 0.6 * b, c)
+    part -= fillet(pocket.edges().filter_by(Axis.Z), rng.uniform(3, 5))
+    high, r = rng.uniform(8, 16), rng.uniform(7, 10)
+    boss = Pos(-0.25 * a, 0, c + high / 2) * Cylinder(r, high)
+    part += boss
+    foot = [e for e in part.edges() if e.geom_type.name == "CIRCLE" and abs(e.center().Z - c) < 1e-6]
+    part = fillet([e for e in foot if abs(e.radius - r) < 1e-6], rng.uniform(2, 3))
+    part -= Pos(-0.25 * a, 0, 0) * Cylinder(0.5 * r, 6 * c)
+    part -= Pos(-0.4 * a, 0, 0.5 * c) * Rot(0, 90, 0) * Cylinder(0.12 * c, 0.3 * a)
+    return part
+
+
 FAMILIES = {
     "counterbored block": counterbored_block,
     "keyed hub": keyed_hub,
     "ribbed angle": ribbed_angle,
     "bossed cover": bossed_cover,
     "plate": plate,
+    "stepped shaft": stepped_shaft,
+    "rounded bracket": rounded_bracket,
 }
 
 

@@ -15,8 +15,9 @@ from ..recipe.laying import Laying
 from ..recipe.store import ResultStore
 from ..scan.index import ScanIndex
 from ..zones import read_zones
+from .completing import completed
 from .proposing import Draft, proposed
-from .standing import stand
+from .standing import standings
 
 __all__ = ["Drafted", "Left", "first_draft"]
 
@@ -24,6 +25,9 @@ _WITHIN, _NOISES = 0.1, 3.0  # mm and scatters within which the scan is explaine
 _SHARE = 1e-3  # of the part's size: likewise on a small part
 _LEFT_LEAST = 0.002  # of the surface: smaller patches that are left are not told
 _MOST_LEFT = 40
+_ENOUGH = 0.97  # of the scan: a draft that explains so much is not tried in another way
+_LIKELY, _MOST_WAYS = 0.6, 3  # of what the likeliest way of standing explains, another that is worth a try; ways tried
+_BETTER = 0.01  # of the scan that another way has to explain more
 
 
 @dataclass(frozen=True)
@@ -67,20 +71,45 @@ def first_draft(
     index = replay.index(scan)
     zones = read_zones(index, noise=noise, progress=part(progress, 0.0, 0.4))
     size = float(np.linalg.norm(np.ptp(index.mesh.bounds, axis=0)))
-    standing = stand(zones, size)
-    if standing is None:
+    ways = standings(zones, size)
+    if not ways:
         raise BadInput("No flat face and no axis was read on this scan; draft it by hand.", field="draft")
-    d = Draft(j, scan, index, zones, standing)
-    progress(0.4, "Standing it up")
+    ways = [w for w in ways if w.explains > _LIKELY * ways[0].explains][:_MOST_WAYS]
+    best: Drafted | None = None
+    refused: BadInput | None = None
+    for n, way in enumerate(ways):
+        # Most parts stand as they most likely do; where that explains little, the next way is tried.
+        begin, end = (0.4 + 0.6 * k / len(ways) for k in (n, n + 1))
+        fresh = Laying(list(steps), RigidMotion(np.eye(4)), store, scan_file)
+        try:
+            found = _standing(Draft(fresh, scan, index, zones, way), part(progress, begin, end))
+        except BadInput as e:
+            refused = refused or e
+            continue
+        if best is None or found.explained > best.explained + _BETTER:
+            best = found
+        if best.explained > _ENOUGH:
+            break
+    if best is None:
+        assert refused is not None
+        raise refused
+    return best
+
+
+def _standing(d: Draft, progress: Progress) -> Drafted:
+    """The draft of a part that stands in one way. Raises `BadInput` where no body comes of it."""
+    progress(0.0, "Standing it up")
     d.frame()
-    proposed(d, part(progress, 0.4, 0.9))
+    proposed(d, part(progress, 0.0, 0.5))
+    completed(d, part(progress, 0.5, 0.9))
     if d.body is None:
         raise BadInput(f"No body could be proposed. {' '.join(d.left)}".strip(), field="draft")
     progress(0.9, "Measuring what is left")
-    tolerance = max(min(_WITHIN, _SHARE * size), _NOISES * zones.noise)
+    tolerance = max(min(_WITHIN, _SHARE * d.size), _NOISES * d.zones.noise)
     d.lay({"id": "check", "kind": "check", "name": "Against the scan", **d.on, "body": d.body, "tolerance": tolerance})
-    explained, left = _left(d, index, tolerance)
-    return Drafted(j.steps, d.motion, explained, left, d.left)
+    explained, left = _left(d, d.index, tolerance)
+    # What could not be laid in one way and was laid in another is not told.
+    return Drafted(d.j.steps, d.motion, explained, left, d.left if left else [])
 
 
 def _left(d: Draft, index: ScanIndex, tolerance: float) -> tuple[float, list[Left]]:

@@ -5,6 +5,7 @@ tells.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Callable
 from copy import deepcopy
 from dataclasses import dataclass
 from typing import Any
@@ -19,7 +20,7 @@ from ..zones.relations import meetings, names_of
 from .proposing import Draft
 from .standing import Standing
 
-__all__ = ["Proposal", "ProposalRoom", "new_id", "told_of"]
+__all__ = ["Proposal", "ProposalRoom", "told_of"]
 
 _NEAR = 1e-3, 2e-4  # of the part's size: a place so near is met, and on a scan without noise
 _MET = 0.7  # of a zone that a body meets: it is modelled already
@@ -40,9 +41,18 @@ class Proposal:
 
 
 class ProposalRoom:
-    """A job's recipe to propose on: its scan, frame, zones and the body there is."""
+    """A job's recipe to propose on: its scan, frame, zones and the body there is. ``ids`` names new steps."""
 
-    def __init__(self, j: Laying, scan: str, frame: str, zones: Zones, body: str | None):
+    def __init__(
+        self,
+        j: Laying,
+        scan: str,
+        frame: str,
+        zones: Zones,
+        body: str | None,
+        ids: Callable[[], str] = lambda: f"p{secrets.token_hex(5)}",
+    ):
+        self.new_id = ids
         replay = j.replay()
         self.j, self.scan, self.frame, self.body, self.zones = j, scan, frame, body, zones
         self.index = replay.index(scan)
@@ -112,7 +122,3 @@ def told_of(room: ProposalRoom, title: str, says: list[str], picked: list[int], 
     explained = float(room.explained(picked, body).sum())
     says = [s for s in (*says, ran.says) if s]
     return Proposal(title, says, steps, explained / max(area, 1e-300), area - explained, body)
-
-
-def new_id() -> str:
-    return f"p{secrets.token_hex(5)}"

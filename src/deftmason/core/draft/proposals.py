@@ -18,7 +18,7 @@ from ..recipe.kinds.zones import ZonesStep
 from ..recipe.laying import Laying
 from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
-from .proposal_room import Proposal, ProposalRoom, new_id, told_of
+from .proposal_room import Proposal, ProposalRoom, told_of
 from .proposed_edges import hole_sets, roundings
 from .proposing import turned
 from .pushing import pushes
@@ -99,9 +99,9 @@ def turns(room: ProposalRoom, picked: list[int]):
 
 
 def _turn(room: ProposalRoom, picked: list[int]) -> Proposal:
-    before, step = len(room.j.steps), new_id()
+    before, step = len(room.j.steps), room.new_id()
     room.d.left.clear()
-    turned(room.d, new_id(), step, (room.fresh("Profile"), room.fresh("Turned")))
+    turned(room.d, room.new_id(), step, (room.fresh("Profile"), room.fresh("Turned")))
     if room.d.body != step:
         raise BadInput(room.d.left[-1] if room.d.left else "Nothing could be turned about the frame's axis.")
     pieces = len(room.j.steps[before]["strokes"])

@@ -9,7 +9,7 @@ import numpy as np
 from ..elements import Cylinder, Plane, Torus
 from ..errors import BadInput
 from ..sketch.sizes import round_value
-from .proposal_room import Proposal, ProposalRoom, new_id, told_of
+from .proposal_room import Proposal, ProposalRoom, told_of
 
 __all__ = ["hole_sets", "roundings"]
 
@@ -62,7 +62,8 @@ def _alike(room: ProposalRoom, zones: list[int]) -> list[list[int]]:
 
 def _hole_set(room: ProposalRoom, group: list[int], picked: list[int]) -> Proposal:
     before = len(room.j.steps)
-    step = {"id": new_id(), "kind": "drill", "name": room.fresh("Hole" if len(group) == 1 else "Holes"), **room.d.on}
+    words = room.fresh("Hole" if len(group) == 1 else "Holes")
+    step = {"id": room.new_id(), "kind": "drill", "name": words, **room.d.on}
     places = [{"pick": _wall_pick(room, k)} for k in group]
     ran = room.j.lay({**step, "body": room.body, "places": places})
     told = ran.summary
@@ -142,7 +143,7 @@ def _rounding(room: ProposalRoom, group: list[int]) -> Proposal:
             edges.append(list(name))
     if not edges:
         raise BadInput("The body has no edge along this rounding; lay the faces beside it first.")
-    step: dict[str, Any] = {"id": new_id(), "kind": "fillet", "name": room.fresh("Rounding"), **room.d.on}
+    step: dict[str, Any] = {"id": room.new_id(), "kind": "fillet", "name": room.fresh("Rounding"), **room.d.on}
     step |= {"body": room.body, "edges": edges}
     ran = room.j.lay({**step, "radius": {"value": None, "source": "rounded"}})
     r = ran.summary["readings"]["radius"]

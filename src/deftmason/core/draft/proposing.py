@@ -29,6 +29,7 @@ _SECTION = 4.0, 0.12, 5e-4  # in noises, facets, sizes: what sections may differ
 _THINNEST = 2.0  # facets
 _DRAFT = 0.3  # degrees: walls that lean less are upright
 _COVERED = 0.05  # of an opening that has material beyond it: it does not go through
+_MAIN = 0.75  # of what is drawn of a turned profile that is one line: the rest are scraps
 _WALL_LEAST = 0.01  # of the surface: a plane that stops the part turning
 
 
@@ -234,10 +235,11 @@ def proposed(d: Draft, progress: Progress = silent) -> None:
 
 
 def _pushed(d: Draft, levels: list[Level], slabs: list[Slab], sketched, progress: Progress) -> None:
-    """Every outer outline joined once, from the largest on, upward and then downward."""
+    """Every outer outline joined once, from one that others only add to or else the largest on, upward and then
+    downward."""
     runs = outer_runs(slabs, d.within)
     size = [filled(slabs[r[0]].region).area for r in runs]
-    base = max(range(len(runs)), key=lambda n: size[n])
+    base = max(range(len(runs)), key=lambda n: (runs[n][-1] - runs[n][0] >= len(runs[n]), size[n]))
     order = [base, *range(base + 1, len(runs)), *range(base - 1, -1, -1)]
     for count, n in enumerate(order):
         progress(0.2 + 0.5 * count / len(order), "Pushing its outlines")
@@ -278,23 +280,46 @@ def turned(d: Draft, sketch: str = "profile", step_id: str = "turned", names: tu
 
 
 def _closed_on_axis(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
-    joined = {s["joins"] for s in record["strokes"]}
-    ends = [(f"{s['id']}.start", s["at"][0]) for s in record["strokes"] if s["id"] not in joined]
-    ends += [(f"{s['id']}.end", s["at"][1]) for s in record["strokes"] if s["joins"] is None]
-    if len(ends) != 2:
+    """An open profile led to the axis at both ends. Scraps beside it, of holes across the axis, are removed."""
+    runs = _runs_of(record["strokes"])
+    total = sum(length for _, length in runs)
+    main, most = max(runs, key=lambda r: r[1], default=([], 0.0))
+    scraps = [i for ids, _ in runs if ids is not main for i in ids]
+    if not main or most < _MAIN * total:
         d.left.append("The turned profile is open in several places; close it by hand.")
         return None
     try:
-        for place, at in ends:
-            record = d.j.changed(
-                record, do="put", of=[place], places=[[0.0, at[1]]], reach=max(3 * d.facet, abs(at[0]))
-            )
-        at_now = {s["id"]: s["at"] for s in record["strokes"]}
-        places = [at_now[p.partition(".")[0]][0 if p.endswith("start") else 1] for p, _ in ends]
+        if scraps:
+            record = d.j.changed(record, do="remove", of=scraps)
+        at = {s["id"]: s["at"] for s in record["strokes"]}
+        ends = [(f"{main[0]}.start", at[main[0]][0]), (f"{main[-1]}.end", at[main[-1]][1])]
+        for place, end in ends:
+            reach = max(3 * d.facet, abs(end[0]))
+            record = d.j.changed(record, do="put", of=[place], places=[[0.0, end[1]]], reach=reach)
+        at = {s["id"]: s["at"] for s in record["strokes"]}
+        places = [at[main[0]][0], at[main[-1]][1]]
         return d.j.changed(record, do="draw", kind="line", places=places, reach=d.facet)
     except BadInput as e:
         d.left.append(f"The turned profile could not be closed on its axis: {e}")
         return None
+
+
+def _runs_of(strokes: list[dict[str, Any]]) -> list[tuple[list[str], float]]:
+    """Strokes (ids) that go on from one to the next, each row of them with about its length, mm."""
+    by_id = {s["id"]: s for s in strokes}
+    joined = {s["joins"] for s in strokes}
+    out = []
+    for first in strokes:
+        if first["id"] in joined or len(first["at"]) < 2:
+            continue
+        ids: list[str] = []
+        length, at = 0.0, first["id"]
+        while at in by_id and at not in ids:
+            ids.append(at)
+            length += float(np.hypot(*np.subtract(by_id[at]["at"][1], by_id[at]["at"][0])))
+            at = by_id[at]["joins"]
+        out.append((ids, length))
+    return out
 
 
 def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:

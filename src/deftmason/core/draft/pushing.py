@@ -9,7 +9,7 @@ import shapely
 
 from ..elements import Cylinder, Plane
 from ..errors import BadInput
-from .proposal_room import Proposal, ProposalRoom, new_id, told_of
+from .proposal_room import Proposal, ProposalRoom, told_of
 from .push_ends import CAP, Push, along_line, end_of, height_of, on_paper, reaching
 from .walls_alone import crossing, drawn_alone, with_corners
 
@@ -74,7 +74,7 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     before = len(room.j.steps)
     axis = "xyz"[p.axis]
     low, high = _common(room, p)
-    sketch, words = new_id(), "Outline"
+    sketch, words = room.new_id(), "Outline"
     record = {**room.d.paper(sketch, room.fresh(words), axis), "height": round(0.5 * (low + high), 3)}
     room.j.lay(room.j.drawn(record))
     loops = _carried(room, p, sketch, how, 0.5 * (low + high))
@@ -90,7 +90,8 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     named = {"join": "Base" if room.body is None else "Boss", "cut": "Pocket"}[how]
     if how == "cut" and all(e["to"] == "through" for e in ends):
         named = "Opening"
-    step: dict[str, Any] = {"id": new_id(), "kind": "extrude", "name": room.fresh(named), "sketch": sketch, **room.d.on}
+    step: dict[str, Any] = {"id": room.new_id(), "kind": "extrude", "name": room.fresh(named), **room.d.on}
+    step |= {"sketch": sketch}
     step |= {"how": how, "loops": [entity for entity, _ in loops], "start": ends[0], "end": ends[1]}
     step |= {"body": room.body, "keep_inner": False}
     ran = room.j.lay(step)

@@ -13,8 +13,8 @@ import shapely
 
 from ..sketch.trace import TraceLoop
 
-_ENDS = 0.12, 0.88  # of a slab's height: where its sections are compared with its middle's
-_LEAN = 0.08  # of its height by which leaning walls may shift its outline between these
+_CUTS = 0.5, 0.12, 0.88, 0.31, 0.69  # of a slab's height: where it is cut, the place that is liked best first
+_LEAN = 0.105  # tangent of the angle by which walls may lean
 _ABOUT, _MOST = 4.0, 0.6  # of what lies within so many times a level's width, the share that the level holds
 
 __all__ = ["Level", "Opening", "Slab", "filled", "levels_of", "openings_of", "outer_runs", "same_region", "slabs_of"]
@@ -117,18 +117,25 @@ def slabs_of(levels: list[Level], cut_at, within: float, thinnest: float) -> lis
 
 
 def _slab(low: int, high: int, bottom: float, top: float, cut_at, within: float) -> Slab:
-    """A slab cut at its middle where its sections differ by no more than leaning walls make them; else where there is
-    least of it: what only some of its height has (a rib's slope) is left rather than pushed through.
+    """A slab cut where most of its sections are like that one, its middle first: a hole or a boss across it has only
+    some of its height. Where most differ there is none such (a rib's slope), and it is cut where there is least of it:
+    what only some of its height has is left rather than pushed through.
     """
     tall = top - bottom
-    cuts = [bottom + share * tall for share in (0.5, *_ENDS)]
-    regions = [region_of(cut_at(c)) for c in cuts]
-    k = 0
-    strip = 2 * within + _LEAN * tall
-    ends = [r.boundary for r in regions[1:]]
-    if any(e.is_empty for e in ends) or ends[0].hausdorff_distance(ends[1]) > strip:
-        k = min((n for n in (1, 2) if not regions[n].is_empty), key=lambda n: regions[n].area, default=0)
-    return Slab(low, high, cuts[k], regions[k])
+    regions = [region_of(cut_at(bottom + share * tall)) for share in _CUTS]
+    alike = [sum(_alike(regions, k, o, 2 * within, tall) for o in range(len(_CUTS))) for k in range(len(_CUTS))]
+    k = int(np.argmax(alike))
+    if alike[k] <= len(_CUTS) // 2:
+        k = min((n for n, r in enumerate(regions) if not r.is_empty), key=lambda n: regions[n].area, default=0)
+    return Slab(low, high, bottom + _CUTS[k] * tall, regions[k])
+
+
+def _alike(regions: list[shapely.Geometry], k: int, o: int, within: float, tall: float) -> bool:
+    """Whether two sections of a slab differ by no more than noise and leaning walls make them."""
+    a, b = regions[k].boundary, regions[o].boundary
+    if a.is_empty or b.is_empty:
+        return False
+    return k == o or a.hausdorff_distance(b) <= within + _LEAN * abs(_CUTS[k] - _CUTS[o]) * tall
 
 
 def filled(region: shapely.Geometry) -> shapely.Geometry:
@@ -138,15 +145,28 @@ def filled(region: shapely.Geometry) -> shapely.Geometry:
 
 
 def outer_runs(slabs: list[Slab], within: float) -> list[list[int]]:
-    """Slabs (numbers) that follow one another with the same outer outline, lowest first."""
+    """Slabs (numbers) with the same outer outline, lowest first: those that follow one another, and those with wider
+    ones between them that hold it (the profile on both sides of a rib).
+    """
     out: list[list[int]] = []
-    for k, slab in enumerate(slabs):
-        last = slabs[out[-1][-1]] if out else None
-        if last and last.high == slab.low and same_region(filled(last.region), filled(slab.region), within):
-            out[-1].append(k)
+    outlines = [filled(s.region) for s in slabs]
+    for k in range(len(slabs)):
+        for run in reversed(out):
+            between = range(run[-1] + 1, k)
+            if not same_region(outlines[run[-1]], outlines[k], within):
+                continue
+            held = all(_holds(outlines[b], outlines[k], within) for b in between)
+            unbroken = all(slabs[b].high == slabs[b + 1].low for b in range(run[-1], k))
+            if held and unbroken:
+                run.append(k)
+                break
         else:
             out.append([k])
-    return out
+    return sorted(out)
+
+
+def _holds(outer: shapely.Geometry, inner: shapely.Geometry, within: float) -> bool:
+    return inner.difference(outer.buffer(2 * within)).is_empty
 
 
 def _holes(region: shapely.Geometry) -> list[shapely.Polygon]:

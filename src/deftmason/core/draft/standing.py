@@ -13,7 +13,7 @@ import numpy as np
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from ..zones import Zone, Zones
 
-__all__ = ["Standing", "caps_along", "stand", "turns_about", "way_of"]
+__all__ = ["Standing", "caps_along", "standings", "turns_about", "way_of"]
 
 _SQUARE = 1.0  # degrees from square or along
 _LEANING = 6.0  # degrees that a wall may lean and still be one
@@ -21,6 +21,8 @@ _NEAR = 0.01  # of the part's size: so far from an axis is on it
 _CANDIDATES = 12
 _TURNED = 0.7  # of the surface that turns about one axis: such a part was turned
 _ROUND = 0.35  # of it that is round, not flat
+
+_ONE_STEP = 0.15  # of the surface that a push has to explain more than turning does
 
 
 @dataclass(frozen=True)
@@ -74,17 +76,16 @@ def turns_about(z: Zone, point: np.ndarray, d: np.ndarray, near: float) -> float
     return 1.0 if off < near and (way is None or _lean(way, d) < 2 * _SQUARE) else 0.0
 
 
-def stand(zones: Zones, size: float) -> Standing | None:
-    """How the part stands; None where no plane and no axis was read. ``size`` of the part, mm."""
+def standings(zones: Zones, size: float) -> list[Standing]:
+    """How the part may stand, the likeliest first; none where no plane and no axis was read. ``size`` of it, mm."""
     total = sum(z.area for z in zones.zones)
-    tried: list[Standing] = []
+    pushed, turned = [], []
     with_way = [k for k, z in enumerate(zones.zones) if way_of(z.element) is not None]
     for k in sorted(with_way, key=lambda k: -zones.zones[k].area)[:_CANDIDATES]:
         z = zones.zones[k]
         d = way_of(z.element)
         assert d is not None
-        pushed = sum(_pushed(o, d) * o.area for o in zones.zones) / total
-        tried.append(Standing(d, np.zeros(3), False, pushed))
+        pushed.append(Standing(d, np.zeros(3), False, sum(_pushed(o, d) * o.area for o in zones.zones) / total))
         if isinstance(z.element, Cylinder):  # the only kind whose axis a frame can stand on
             point = np.asarray(z.element.point)
             shares = [
@@ -92,17 +93,15 @@ def stand(zones: Zones, size: float) -> Standing | None:
             ]
             whole, bent = sum(a for a, _ in shares) / total, sum(a for a, r in shares if r) / total
             if whole > _TURNED and bent > _ROUND:
-                tried.append(Standing(d, point, True, whole, k))
-    if not tried:
-        return None
-    turned = [s for s in tried if s.turned]
-    best = max((s for s in tried if not s.turned), key=lambda s: s.explains)
-    if turned:
-        round_ = max(turned, key=lambda s: s.explains)
-        # What is turned is told in one step; a push has to explain clearly more.
-        if round_.explains > best.explains - 0.15:
-            return round_
-    return best
+                turned.append(Standing(d, point, True, whole, k))
+    # What is turned is told in one step; a push has to explain clearly more.
+    likely = sorted([*turned, *pushed], key=lambda s: -s.explains - (_ONE_STEP if s.turned else 0.0))
+    out: list[Standing] = []
+    for s in likely:
+        same = (o for o in out if o.turned == s.turned and _lean(o.direction, s.direction) < 2 * _SQUARE)
+        if next(same, None) is None:
+            out.append(s)
+    return out
 
 
 def caps_along(zones: Zones, d: np.ndarray) -> list[int]:

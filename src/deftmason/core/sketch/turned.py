@@ -21,6 +21,8 @@ _CUTS = 12  # planes through the axis, each with two halves
 _SECTOR, _FEWEST_SECTORS, _MOST_SECTORS = 2.0, 6, 360  # median edges that a direction is wide; how many round the axis
 _ROUND = 0.42  # of the directions that a place of the profile is seen in
 _NEAR, _STRICT = 1.2, 0.6  # median edges from a place within which points are of it, and tell a course that dips
+_STRANGE = 0.5  # of what a half-plane gains by a place of the profile, what it loses by one of something else
+_SHOWS = 0.8  # of the most that a half-plane shows of the profile, what the chosen one shows at least
 _FINER = 3.0  # samples of the profile for each median edge
 _MOST_POINTS = 2_000_000
 _SCRAP = 4.0  # median edges: shorter stretches are scraps
@@ -76,19 +78,20 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
     edge = mesh.median_edge
     round_ = np.arctan2(flat @ np.cross(paper.v, paper.u), flat @ paper.u) / (2 * np.pi) % 1.0
     points = np.column_stack([r, z])
-    best, course = -1.0, None
     tree = cKDTree(points[:: max(1, len(points) // 60_000)])
     some = round_[:: max(1, len(points) // 60_000)]
     thin = max(1.0, np.sqrt(len(points) / max(len(some), 1)))
-    for half in _halves(index, paper):
-        lines = [_resampled(q, edge) for q in half]
-        total = 0.0
-        for q in lines:
-            total += edge * float(_seen(tree, some, q, thin * edge, _STRICT).sum())
-        if total > best:
-            best, course = total, lines
-    if course is None or best <= _SCRAP * edge:
+    halves = [[_resampled(q, edge) for q in half] for half in _halves(index, paper)]
+    seen = np.zeros((len(halves), 2))  # places of each half-plane that go round, and that do not
+    for k, half in enumerate(halves):
+        for q in half:
+            on = _seen(tree, some, q, thin * edge, _STRICT)
+            seen[k] += on.sum(), (~on).sum()
+    most = float(seen[:, 0].max())
+    if most <= _SCRAP:
         raise BadInput("Nothing of the scan goes round this axis; choose the axis it was turned about.", field="traces")
+    worth = np.where(seen[:, 0] > _SHOWS * most, seen[:, 0] - _STRANGE * seen[:, 1], -np.inf)
+    course = halves[int(np.argmax(worth))]
     whole = cKDTree(points)
     out = []
     for q in course:

@@ -231,7 +231,7 @@ class SketchStep(Step, PaperRecord):
     title: ClassVar[str] = "Sketch"
     produces: ClassVar[str] = "sketch"
     tells: ClassVar[type[Told]] = SketchTold
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
 
     kind: Literal["sketch"] = "sketch"
     strokes: list[StrokeRecord] = Field(default_factory=list, max_length=1000, description="What is drawn.")

@@ -1,0 +1,107 @@
+"""What a draft's body does not meet yet, proposed of its zones and laid: ribs and bosses across the part's direction,
+cuts, holes and roundings, each kept only if the scan is explained better with it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from ..errors import BadInput
+from ..progress import Progress, silent
+from .proposal_room import Proposal, ProposalRoom
+from .proposed_edges import hole_sets, roundings
+from .proposing import Draft
+from .pushing import pushes
+
+__all__ = ["completed"]
+
+_LEAST = 0.003  # of the surface: a patch that is left, and what a feature has to bring
+_BRINGS = 0.5  # of what a feature is of that it explains, at least
+_MOST = 16  # features
+_HARMS = 0.25  # of what a feature brings that it may cost elsewhere
+
+
+def completed(d: Draft, progress: Progress = silent) -> None:
+    """Lay on a draft's body, one after the other, the features that explain most of what it leaves."""
+    if d.body is None or not d.zones.zones:
+        return
+    names = iter(range(1, 10**6))
+    room = ProposalRoom(d.j, d.scan, "frame", d.zones, d.body, lambda: f"c{next(names)}")
+    every = list(range(len(d.zones.zones)))
+    met = room.explained(every, d.body)
+    total = room.area(every)
+    tried: set[tuple[str, tuple[int, ...]]] = set()
+    for count in range(_MOST):
+        progress(count / _MOST, "Looking for what is left")
+        left = {k for k in every if room.area([k]) - met[k] > 0.3 * room.area([k])}
+        if room.area(sorted(left)) - met[sorted(left)].sum() < _LEAST * total:
+            return
+        room.new = left
+        better = _next(room, d, left, met, total, tried)
+        if better is None:
+            return
+        met = better
+
+
+def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: float, tried: set) -> np.ndarray | None:
+    """Lay the first feature that brings enough; the areas then met, None where there is none."""
+    every = list(range(len(met)))
+    before, names = len(d.j.steps), set(room.taken)
+    for what, some, make in _makers(room, left, total):
+        if (what, tuple(some)) in tried:
+            continue
+        tried.add((what, tuple(some)))
+        best: tuple[float, Proposal, np.ndarray] | None = None
+        for said in make(room, some):
+            try:
+                found = said()
+                told = d.j.ran[found.body].summary
+                now = room.explained(every, found.body)
+                brings = float(np.maximum(now - met, 0).sum())
+                costs = float(np.maximum(met - now, 0).sum())
+                sound = told["valid"] and told["solids"] == 1
+                enough = brings > _LEAST * total and found.explains > _BRINGS and costs < _HARMS * brings
+                if sound and enough and (best is None or brings - costs > best[0]):
+                    best = brings - costs, found, now
+            except BadInput:
+                pass
+            finally:
+                del d.j.steps[before:]
+                room.taken = set(names)
+        if best is not None:
+            for step in best[1].steps:
+                d.j.lay(step)
+                room.taken.add(str(step["name"]))
+            d.body = room.body = room.d.body = best[1].body
+            tried.clear()
+            return best[2]
+    return None
+
+
+def _makers(
+    room: ProposalRoom, left: set[int], total: float
+) -> Iterator[tuple[str, list[int], Callable[[ProposalRoom, list[int]], Iterator[Callable[[], Proposal]]]]]:
+    """Holes, all alike together; patches of what is left as pushes and cuts, the largest first; roundings last, on all
+    edges there are.
+    """
+    yield "holes", sorted(left), hole_sets
+    for some in _patches(room, left):
+        if room.area(some) > _LEAST * total:
+            yield "push", some, pushes
+    yield "roundings", sorted(left), roundings
+
+
+def _patches(room: ProposalRoom, left: set[int]) -> list[list[int]]:
+    """Zones that are left and touch one another, the largest patches first."""
+    some = sorted(left)
+    rank = {k: n for n, k in enumerate(some)}
+    pairs = [(rank[k], rank[o]) for k in some for o in room.zone(k).neighbours if o in rank]
+    rows, columns = (np.array(c, int) for c in zip(*pairs)) if pairs else (np.zeros(0, int), np.zeros(0, int))
+    graph = coo_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(some), len(some)))
+    groups = connected_components(graph, directed=False)[1]
+    out = [[some[n] for n in np.flatnonzero(groups == g)] for g in range(int(groups.max(initial=-1)) + 1)]
+    return sorted(out, key=lambda g: -room.area(g))
