@@ -7,8 +7,8 @@ import pytest
 import shapely
 
 from deftmason.core.draft.drafting import first_draft
-from deftmason.core.draft.slabs import Slab, levels_of, openings_of, region_of, same_region
-from deftmason.core.draft.standing import standings
+from deftmason.core.draft.slabs import Level, Slab, levels_of, openings_of, outer_runs, region_of, same_region, slabs_of
+from deftmason.core.draft.standing import Standing, standings
 from deftmason.core.elements import Cylinder, Plane, Sphere
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.parse import parse_step
@@ -125,6 +125,78 @@ def test_a_hub_is_turned_and_what_is_not_round_is_cut(tmp_path):
     made = [r for r in ran if r.step.produces == "body"][-1].summary
     assert kinds[0] == "Revolve" and "Extrude" in kinds
     assert made["volume"] == pytest.approx(body.volume, rel=0.005) and d.explained > 0.97
+
+
+def last_body(ran):
+    return [r for r in ran if r.step.produces == "body"][-1].summary
+
+
+@pytest.fixture(scope="module")
+def angle(tmp_path_factory):
+    """An angle with a rib in its corner, and two holes in its foot."""
+    from build123d import Box, Cylinder, Face, Pos, Vector, Wire, extrude
+
+    part = Pos(32, 0, 4) * Box(64, 46, 8) + Pos(4, 0, 27) * Box(8, 46, 54)
+    rib = Face(Wire.make_polygon([Vector(8, 0, 8), Vector(48, 0, 8), Vector(8, 0, 40)]))
+    part += extrude(rib.translate(Vector(0, 3, 0)), 6, dir=Vector(0, -1, 0))
+    for y in (-13, 13):
+        part -= Pos(46, y, 4) * Cylinder(3.2, 40)
+    return drafted(part, tmp_path_factory.mktemp("angle"))
+
+
+def test_a_rib_across_the_direction_that_an_angle_stands_in_is_added_to_it(angle):
+    body, d, ran = angle
+    made = last_body(ran)
+    assert made["volume"] == pytest.approx(body.volume, rel=0.002) and made["valid"] and made["solids"] == 1
+    assert d.explained > 0.99 and not d.left and not d.said
+    rib = [r for r in ran if r.step.produces == "body"][-1].summary
+    assert rib["end"] - rib["start"] == pytest.approx(6, abs=0.02)
+
+
+def test_a_shaft_is_turned_and_its_cross_hole_and_its_flat_are_cut(tmp_path):
+    from build123d import Box, Cylinder, Pos, Rot
+
+    part = Pos(0, 0, 12) * Cylinder(11, 24) + Pos(0, 0, 36) * Cylinder(8, 24) + Pos(0, 0, 56) * Cylinder(15, 16)
+    part -= Pos(0, 0, 36) * Rot(90, 0, 90) * Cylinder(2.5, 60)
+    part -= Pos(0, 17, 12) * Box(60, 18, 14)
+    body, d, ran = drafted(part, tmp_path, seed=3)
+    made = last_body(ran)
+    assert [r.step.kind for r in ran if r.step.produces == "body"] == ["revolve", "drill", "extrude"]
+    assert made["volume"] == pytest.approx(body.volume, rel=0.002) and made["valid"] and d.explained > 0.97
+
+
+def test_where_the_likeliest_way_to_stand_explains_little_the_next_is_tried(tmp_path, monkeypatch):
+    from build123d import Box, Pos
+
+    from deftmason.core.draft import drafting
+
+    truly = drafting.standings
+    slanted = Standing(np.array([0.6, 0.0, 0.8]), np.zeros(3), False, 1.0)
+    monkeypatch.setattr(drafting, "standings", lambda zones, size: [slanted, *truly(zones, size)])
+    body, d, ran = drafted(Pos(0, 0, 8) * Box(60, 40, 16) + Pos(0, 0, 20) * Box(30, 20, 10), tmp_path)
+    assert last_body(ran)["volume"] == pytest.approx(body.volume, rel=0.002) and d.explained > 0.99
+
+
+def square(x, y, half):
+    return shapely.box(x - half, y - half, x + half, y + half)
+
+
+def test_a_profile_on_both_sides_of_a_wider_one_is_one_run():
+    bar, wider, other = square(0, 0, 10), square(2, 0, 15), square(30, 0, 4)
+    slabs = [Slab(k, k + 1, k + 0.5, p) for k, p in enumerate([bar, wider, bar])]
+    assert outer_runs(slabs, 0.1) == [[0, 2], [1]]
+    # A narrower one between does not hold it, and what lies elsewhere even less.
+    for between in (square(0, 0, 6), other):
+        assert outer_runs([slabs[0], Slab(1, 2, 1.5, between), slabs[2]], 0.1) == [[0], [1], [2]]
+
+
+def test_a_slab_is_cut_where_most_of_it_is_alike():
+    def cut_at(height):  # a hole across it in the middle, a little less than half its height
+        parts = [square(0, 0, 10)] if abs(height - 5) > 2.2 else [square(-6, 0, 4), square(6, 0, 4)]
+        return [loop_of(np.array(p.segmentize(0.2).exterior.coords)) for p in parts]
+
+    (slab,) = slabs_of([Level(0.0, np.zeros(0, int)), Level(10.0, np.zeros(0, int))], cut_at, 0.1, 0.5)
+    assert slab.region.area == pytest.approx(400, rel=0.02)
 
 
 def test_what_has_no_face_to_stand_on_is_refused_in_words(tmp_path):

@@ -1,5 +1,6 @@
 """Trial: first drafts of blocks with counterbored holes, flanged hubs with a keyway, ribbed angles, drafted covers with
-bosses and toothed plates, scanned in any pose with a little noise.
+bosses, toothed plates, stepped shafts with a flat, rounded brackets and notched blocks, scanned in any pose with a
+little noise.
 
 Right: at least 90 % of the area within 0.1 mm (or 3 noises) and the volume within 1 % of the truth, one valid solid;
 wrong: the volume more than 3 % off while less than a twentieth of the surface is told as left, or no valid solid;
@@ -122,6 +123,20 @@ def rounded_bracket(rng):
     return part
 
 
+def notched_block(rng):
+    """A block with a rebate along an edge, a slot that runs out at one end, a groove across its foot, a cross hole."""
+    from build123d import Box, Cylinder, Pos, Rot
+
+    a, b, c = rng.uniform(60, 100), rng.uniform(40, 60), rng.uniform(24, 36)
+    part = Pos(0, 0, c / 2) * Box(a, b, c)
+    w, deep = rng.uniform(0.15, 0.25) * b, rng.uniform(0.3, 0.5) * c
+    part -= Pos(0, b / 2, c) * Box(2 * a, 2 * w, 2 * deep)
+    part -= Pos(a / 2, -0.1 * b, 0) * Box(rng.uniform(0.5, 0.8) * a, rng.uniform(0.15, 0.2) * b, 4 * c)
+    part -= Pos(-0.3 * a, 0, 0) * Box(rng.uniform(0.1, 0.2) * a, 4 * b, rng.uniform(0.3, 0.5) * c)
+    part -= Pos(-0.05 * a, 0, 0.4 * c) * Rot(90, 0, 0) * Cylinder(rng.uniform(2.5, 4), 4 * b)
+    return part
+
+
 FAMILIES = {
     "counterbored block": counterbored_block,
     "keyed hub": keyed_hub,
@@ -130,6 +145,7 @@ FAMILIES = {
     "plate": plate,
     "stepped shaft": stepped_shaft,
     "rounded bracket": rounded_bracket,
+    "notched block": notched_block,
 }
 
 

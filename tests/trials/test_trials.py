@@ -45,7 +45,7 @@ SEEDS = [
     (symmetry, [0, 1, 2]),
     (traces, [0, 1, 2, 3]),
     (repeats, [0, 5, 8, 12]),
-    (draft, [4]),
+    (draft, [2, 5]),
     (castings, [1]),
     (holes, [5, 8, 33, 134]),
     (pieces, [0, 1, 2, 3, 4]),

@@ -12,6 +12,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..errors import BadInput
 from ..progress import Progress, silent
+from .open_cuts import open_cuts
 from .proposal_room import Proposal, ProposalRoom
 from .proposed_edges import hole_sets, roundings
 from .proposing import Draft
@@ -92,6 +93,7 @@ def _makers(
     for some in _patches(room, left):
         if room.area(some) > _LEAST * total:
             yield "push", some, pushes
+            yield "open", some, open_cuts
     yield "roundings", sorted(left), roundings
 
 

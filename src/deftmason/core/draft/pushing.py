@@ -13,14 +13,15 @@ from .proposal_room import Proposal, ProposalRoom, told_of
 from .push_ends import CAP, Push, along_line, end_of, height_of, on_paper, reaching
 from .walls_alone import crossing, drawn_alone, with_corners
 
-__all__ = ["pushes"]
+__all__ = ["common_span", "pushes", "sorted_for"]
 
 _WALL = 0.17  # cosine to a push's direction that a wall may have: it leans
 _ON = 0.5  # of a wall's facets that lie on a loop which it carries
 _STRANGE = 0.12  # of an outline that runs along no picked wall, where it is drawn of these alone
 
 
-def _sorted(room: ProposalRoom, picked: list[int], axis: int) -> Push:
+def sorted_for(room: ProposalRoom, picked: list[int], axis: int) -> Push:
+    """Some zones as walls along an axis of the frame and caps across it; those that are neither, left out."""
     walls, caps, spans = [], [], {}
     for k in picked:
         across, most = _across(room, k, axis)
@@ -54,7 +55,7 @@ def _span(room: ProposalRoom, k: int, axis: int) -> tuple[float, float]:
 
 def pushes(room: ProposalRoom, picked: list[int]):
     """A push of the outer loops that the picked walls carry, and a cut of the inner ones."""
-    tried = [_sorted(room, picked, axis) for axis in (2, 0, 1)]
+    tried = [sorted_for(room, picked, axis) for axis in (2, 0, 1)]
     good = [(room.area(p.walls), room.area(p.caps), p) for p in tried if p.walls]
     if not good:
         flat = [p for p in tried if len(p.caps) > 0]
@@ -73,7 +74,7 @@ def pushes(room: ProposalRoom, picked: list[int]):
 def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     before = len(room.j.steps)
     axis = "xyz"[p.axis]
-    low, high = _common(room, p)
+    low, high = common_span(room, p)
     sketch, words = room.new_id(), "Outline"
     record = {**room.d.paper(sketch, room.fresh(words), axis), "height": round(0.5 * (low + high), 3)}
     room.j.lay(room.j.drawn(record))
@@ -118,7 +119,7 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     return told_of(room, title, says, picked, before)
 
 
-def _common(room: ProposalRoom, p: Push) -> tuple[float, float]:
+def common_span(room: ProposalRoom, p: Push) -> tuple[float, float]:
     """Heights between which the picked walls stand; of caps alone, between these or from one to the part's end."""
     if p.walls:
         low = max(s[0] for s in p.spans.values())
@@ -182,7 +183,7 @@ def _rim_of(poly: Any) -> Any:
 
 
 def _all_walls(room: ProposalRoom, axis: int) -> list[int]:
-    return _sorted(room, list(range(len(room.zones.zones))), axis).walls
+    return sorted_for(room, list(range(len(room.zones.zones))), axis).walls
 
 
 def _alone(room: ProposalRoom, p: Push, record: dict, loops: list, before: int) -> list[tuple[str, shapely.Polygon]]:

@@ -13,7 +13,15 @@ import shapely
 
 from ..sketch.trace import TraceLoop
 
-_CUTS = 0.5, 0.12, 0.88, 0.31, 0.69  # of a slab's height: where it is cut, the place that is liked best first
+_CUTS = (
+    0.5,
+    0.12,
+    0.88,
+    0.31,
+    0.69,
+    0.21,
+    0.79,
+)  # of a slab's height: where it is cut, the likeliest first
 _LEAN = 0.105  # tangent of the angle by which walls may lean
 _ABOUT, _MOST = 4.0, 0.6  # of what lies within so many times a level's width, the share that the level holds
 

@@ -17,7 +17,7 @@ from ..scan.section import SectionPlane
 from ..sketch.pieces import fit_circle_2d
 from ..zones import Zone
 
-__all__ = ["crossing", "drawn_alone", "on_one_cylinder", "with_corners"]
+__all__ = ["crossing", "drawn_alone", "on_one_cylinder", "stretch_of", "with_corners"]
 
 _FEWEST = 5  # places of a section that tell a stretch
 _GAP = 4.0  # median steps between neighbours that part one stretch from another
@@ -51,7 +51,7 @@ def crossing(mesh: TriMesh, facets: np.ndarray, plane: SectionPlane) -> np.ndarr
     return np.column_stack([p @ plane.u, p @ np.cross(plane.normal, plane.u)])
 
 
-def _stretch(q: np.ndarray, straight: bool, aside: float) -> tuple[np.ndarray, np.ndarray] | None:
+def stretch_of(q: np.ndarray, straight: bool, facet: float) -> tuple[np.ndarray, np.ndarray] | None:
     """The longest uninterrupted run of a wall's section: places along it to brush, and its two ends."""
     if len(q) < _FEWEST:
         return None
@@ -74,7 +74,7 @@ def _stretch(q: np.ndarray, straight: bool, aside: float) -> tuple[np.ndarray, n
         return None
     s = along[run]
     long = float(s[-1] - s[0])
-    inner = min(max(_INNER * long, aside), 0.3 * long)
+    inner = min(max(_INNER * long, _ASIDE * facet), 0.3 * long)
     even = np.linspace(s[0] + inner, s[-1] - inner, _BRUSHED)
     return np.column_stack([np.interp(even, s, q[run, i]) for i in (0, 1)]), q[run[[0, -1]]]
 
@@ -144,7 +144,7 @@ def drawn_alone(
     line, found = max(shapely.get_parts(loop), key=lambda part: part.area).exterior, []
     for z in walls:
         straight = isinstance(z.element, Plane)
-        stretch = _stretch(crossing(mesh, z.facets, plane), straight, _ASIDE * near)
+        stretch = stretch_of(crossing(mesh, z.facets, plane), straight, near)
         if stretch is None:
             continue
         places, ends = stretch
