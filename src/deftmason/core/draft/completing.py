@@ -20,7 +20,8 @@ from .pushing import pushes
 
 __all__ = ["completed"]
 
-_LEAST = 0.003  # of the surface: a patch that is left, and what a feature has to bring
+_LEAST, _PATCH = 0.003, 0.008  # of the surface: what a feature has to bring, and a patch has left, to be worth a try
+_ONCE = "push", "open"  # what is not tried again of the same zones when the body has grown
 _BRINGS = 0.5  # of what a feature is of that it explains, at least
 _MOST = 16  # features
 _HARMS = 0.25  # of what a feature brings that it may cost elsewhere
@@ -52,7 +53,7 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
     """Lay the first feature that brings enough; the areas then met, None where there is none."""
     every = list(range(len(met)))
     before, names = len(d.j.steps), set(room.taken)
-    for what, some, make in _makers(room, left, total):
+    for what, some, make in _makers(room, left, met, total):
         if (what, tuple(some)) in tried:
             continue
         tried.add((what, tuple(some)))
@@ -78,20 +79,20 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
                 d.j.lay(step)
                 room.taken.add(str(step["name"]))
             d.body = room.body = room.d.body = best[1].body
-            tried.clear()
+            tried -= {t for t in tried if t[0] not in _ONCE}
             return best[2]
     return None
 
 
 def _makers(
-    room: ProposalRoom, left: set[int], total: float
+    room: ProposalRoom, left: set[int], met: np.ndarray, total: float
 ) -> Iterator[tuple[str, list[int], Callable[[ProposalRoom, list[int]], Iterator[Callable[[], Proposal]]]]]:
     """Holes, all alike together; patches of what is left as pushes and cuts, the largest first; roundings last, on all
     edges there are.
     """
     yield "holes", sorted(left), hole_sets
     for some in _patches(room, left):
-        if room.area(some) > _LEAST * total:
+        if room.area(some) - met[some].sum() > _PATCH * total:
             yield "push", some, pushes
             yield "open", some, open_cuts
     yield "roundings", sorted(left), roundings

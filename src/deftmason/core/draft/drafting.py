@@ -25,7 +25,7 @@ _WITHIN, _NOISES = 0.1, 3.0  # mm and scatters within which the scan is explaine
 _SHARE = 1e-3  # of the part's size: likewise on a small part
 _LEFT_LEAST = 0.002  # of the surface: smaller patches that are left are not told
 _MOST_LEFT = 40
-_ENOUGH = 0.97  # of the scan: a draft that explains so much is not tried in another way
+_ENOUGH = 0.95  # of the scan: a draft that explains so much is not tried in another way
 _LIKELY, _MOST_WAYS = 0.6, 3  # of what the likeliest way of standing explains, another that is worth a try; ways tried
 _BETTER = 0.01  # of the scan that another way has to explain more
 
@@ -78,7 +78,9 @@ def first_draft(
     best: Drafted | None = None
     refused: BadInput | None = None
     for n, way in enumerate(ways):
-        # Most parts stand as they most likely do; where that explains little, the next way is tried.
+        # Most parts stand as they most likely do; where that explains little, one that may explain more is tried.
+        if best is not None and (best.explained > _ENOUGH or best.explained > way.explains):
+            continue
         begin, end = (0.4 + 0.6 * k / len(ways) for k in (n, n + 1))
         fresh = Laying(list(steps), RigidMotion(np.eye(4)), store, scan_file)
         try:
@@ -88,8 +90,6 @@ def first_draft(
             continue
         if best is None or found.explained > best.explained + _BETTER:
             best = found
-        if best.explained > _ENOUGH:
-            break
     if best is None:
         assert refused is not None
         raise refused

@@ -29,6 +29,7 @@ _SECTION = 4.0, 0.12, 5e-4  # in noises, facets, sizes: what sections may differ
 _THINNEST = 2.0  # facets
 _DRAFT = 0.3  # degrees: walls that lean less are upright
 _COVERED = 0.05  # of an opening that has material beyond it: it does not go through
+_GAP = 2.0  # facets between ends of a turned profile that are one place
 _MAIN = 0.75  # of what is drawn of a turned profile that is one line: the rest are scraps
 _WALL_LEAST = 0.01  # of the surface: a plane that stops the part turning
 
@@ -103,9 +104,11 @@ class Draft:
             if foot is None:
                 raise BadInput("No flat face to stand the part on was read; set a frame by hand.", field="frame")
             step |= {"first": self.datum("foot", "Foot face", foot)}
-        side = self._side(d)
+        side, across = self._side(d), self._across(d)
         if side is not None:
             step |= {"second": self.datum("side", "Long side", side)}
+        elif across is not None:
+            step |= {"second": self.datum("across", "Axis across", across)}
         bore = self._bore(d)
         if bore is not None and "origin" not in step:
             step |= {"origin": self.datum("bore", "Main bore", bore)}
@@ -126,6 +129,15 @@ class Draft:
             if isinstance(z.element, Plane) and abs(z.element.normal @ d) < 0.02 and z.area > _WALL_LEAST * total
         ]
         return max(walls, key=lambda k: self.zones.zones[k].area, default=None)
+
+    def _across(self, d: np.ndarray) -> int | None:
+        """The largest cylinder square to the direction."""
+        round_ = [
+            k
+            for k, z in enumerate(self.zones.zones)
+            if z.kind == "cylinder" and (w := way_of(z.element)) is not None and abs(w @ d) < 0.02
+        ]
+        return max(round_, key=lambda k: self.zones.zones[k].area, default=None)
 
     def _bore(self, d: np.ndarray) -> int | None:
         """The largest cylinder along the direction."""
@@ -280,12 +292,21 @@ def turned(d: Draft, sketch: str = "profile", step_id: str = "turned", names: tu
 
 
 def _closed_on_axis(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
-    """An open profile led to the axis at both ends. Scraps beside it, of holes across the axis, are removed."""
-    runs = _runs_of(record["strokes"])
-    total = sum(length for _, length in runs)
+    """An open profile led to the axis at both ends. Small gaps are closed; scraps beside it, of holes across the axis,
+    are removed.
+    """
+    runs = _runs_of(record)
+    if len(runs) > 1:
+        try:
+            record = d.j.changed(record, do="close gaps", by=_GAP * d.facet)
+            runs = _runs_of(record)
+        except BadInput:  # there is none so small
+            pass
     main, most = max(runs, key=lambda r: r[1], default=([], 0.0))
     scraps = [i for ids, _ in runs if ids is not main for i in ids]
-    if not main or most < _MAIN * total:
+    at = {s["id"]: s["at"] for s in record["strokes"]}
+    ends_there = main and max(abs(at[main[0]][0][0]), abs(at[main[-1]][1][0])) < 3 * d.facet
+    if not main or (scraps and not (ends_there and most > _MAIN * sum(length for _, length in runs))):
         d.left.append("The turned profile is open in several places; close it by hand.")
         return None
     try:
@@ -304,20 +325,25 @@ def _closed_on_axis(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
         return None
 
 
-def _runs_of(strokes: list[dict[str, Any]]) -> list[tuple[list[str], float]]:
+def _runs_of(record: dict[str, Any]) -> list[tuple[list[str], float]]:
     """Strokes (ids) that go on from one to the next, each row of them with about its length, mm."""
-    by_id = {s["id"]: s for s in strokes}
-    joined = {s["joins"] for s in strokes}
+    by_id = {s["id"]: s for s in record["strokes"] if len(s["at"]) > 1}
+    follows = {s["id"]: s["joins"] for s in by_id.values()}
+    for r in record["relations"]:
+        if r["kind"] == "coincident":
+            for a, b in (r["of"], r["of"][::-1]):
+                if a.endswith(".end") and b.endswith(".start"):
+                    follows[a.partition(".")[0]] = b.partition(".")[0]
     out = []
-    for first in strokes:
-        if first["id"] in joined or len(first["at"]) < 2:
+    for first in by_id:
+        if first in follows.values():
             continue
         ids: list[str] = []
-        length, at = 0.0, first["id"]
+        length, at = 0.0, first
         while at in by_id and at not in ids:
             ids.append(at)
             length += float(np.hypot(*np.subtract(by_id[at]["at"][1], by_id[at]["at"][0])))
-            at = by_id[at]["joins"]
+            at = follows[at]
         out.append((ids, length))
     return out
 
