@@ -21,12 +21,33 @@ _CUTS = 12  # planes through the axis, each with two halves
 _SECTOR, _FEWEST_SECTORS, _MOST_SECTORS = 2.0, 6, 360  # median edges that a direction is wide; how many round the axis
 _ROUND = 0.42  # of the directions that a place of the profile is seen in
 _NEAR, _STRICT = 1.2, 0.6  # median edges from a place within which points are of it, and tell a course that dips
+_ASIDE = 0.3  # sine by which a normal may look past the axis
+_TELLING = 0.3  # of the vertices that look along the axis's half-planes, where normals tell anything
 _STRANGE = 0.5  # of what a half-plane gains by a place of the profile, what it loses by one of something else
 _SHOWS = 0.8  # of the most that a half-plane shows of the profile, what the chosen one shows at least
 _FINER = 3.0  # samples of the profile for each median edge
 _MOST_POINTS = 2_000_000
 _SCRAP = 4.0  # median edges: shorter stretches are scraps
 _AGREES = 3.0  # scatters within which points are taken into the mean
+
+
+def _goes_round(index: ScanIndex, paper: SectionPlane) -> np.ndarray:
+    """Which vertices look along a half-plane through the axis, as all of what is turned does; walls of holes across the
+    axis, flats and keyways look past it. All of them where that leaves little: such a scan's normals tell nothing.
+    """
+    mesh = index.mesh
+    n = np.zeros((len(mesh.vertices), 3))
+    for k in range(3):
+        corner = mesh.faces[:, k]
+        for c in range(3):
+            n[:, c] += np.bincount(corner, index.calm_normals[:, c] * mesh.areas, minlength=len(n))
+    n /= np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+    p = mesh.vertices - paper.origin
+    round_ = np.cross(paper.v, p)
+    r = np.linalg.norm(round_, axis=1)
+    aside = np.abs(np.einsum("ij,ij->i", n, round_)) / np.maximum(r, 1e-300)
+    on = (aside < _ASIDE) | (r < mesh.median_edge)
+    return on if on.mean() > _TELLING else np.ones(len(on), bool)
 
 
 def _halves(index: ScanIndex, paper: SectionPlane) -> list[list[np.ndarray]]:
@@ -71,7 +92,8 @@ def turned(index: ScanIndex, paper: SectionPlane) -> list[TraceLoop]:
     from scipy.spatial import cKDTree
 
     mesh = index.mesh
-    p = mesh.vertices[:: int(np.ceil(len(mesh.vertices) / _MOST_POINTS))] - paper.origin
+    some = np.flatnonzero(_goes_round(index, paper))
+    p = mesh.vertices[some[:: int(np.ceil(len(some) / _MOST_POINTS))]] - paper.origin
     z = p @ paper.v
     flat = p - z[:, None] * paper.v
     r = np.linalg.norm(flat, axis=1)
