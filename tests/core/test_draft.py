@@ -190,6 +190,12 @@ def test_a_profile_on_both_sides_of_a_wider_one_is_one_run():
         assert outer_runs([slabs[0], Slab(1, 2, 1.5, between), slabs[2]], 0.1) == [[0], [1], [2]]
 
 
+def test_what_lies_in_a_rounding_goes_with_the_wall_that_it_leads_to():
+    wall, foot = Slab(1, 2, 9.0, square(0, 0, 10)), Slab(0, 1, 1.0, square(0, 0, 10.3), even=False)
+    assert outer_runs([foot, wall], 0.1) == [[0, 1]]
+    assert outer_runs([Slab(0, 1, 1.0, foot.region), wall], 0.1) == [[0], [1]]
+
+
 def test_a_slab_is_cut_where_most_of_it_is_alike():
     def cut_at(height):  # a hole across it in the middle, a little less than half its height
         parts = [square(0, 0, 10)] if abs(height - 5) > 2.2 else [square(-6, 0, 4), square(6, 0, 4)]

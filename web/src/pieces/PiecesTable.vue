@@ -20,6 +20,8 @@ const rows = computed(() => p.sizes.filter((s) => !only.value || apart(s)))
 const count = (...what: string[]) => p.sizes.filter((s) => what.includes(s.agreement)).length
 const name = (id: number) => (p.pieces.find((q) => q.id === id)?.name ?? '').replace(/\.[^.]+$/, '')
 const stem = (q: PieceLine) => q.name.replace(/\.[^.]+$/, '')
+/** A name in parts between which a line may break. */
+const parts = (name: string) => name.split(/(?<=[._])/)
 const unit = (s: SizeLine) => (s.unit === 'deg' ? '°' : '')
 const FATE: Record<string, [string, string]> = {
   waiting: ['waits', 'bg-rule'],
@@ -170,13 +172,15 @@ async function openPiece(q: PieceLine) {
                 @change="p.tick(s)"
               />
             </td>
-            <td class="fig max-w-[150px] truncate" :title="`${s.name}: ${s.label}`">{{ s.name }}</td>
+            <td class="fig max-w-[150px] leading-tight" :title="s.label">
+              <template v-for="(part, k) in parts(s.name)" :key="k">{{ part }}<wbr /></template>
+            </td>
             <td><StripPlot :size="s" :pieces="p.pieces" :on="p.on?.id ?? null" /></td>
             <td class="fig whitespace-nowrap text-right">
               {{ mm(s.mean, 3, shown.inches && !unit(s)) }}{{ unit(s) }}
               <span class="text-soft">{{ pm(s.spread / (shown.inches && !unit(s) ? 25.4 : 1)) }}</span>
             </td>
-            <td class="max-w-[150px] truncate" :class="apart(s) ? 'text-rust' : 'text-soft'" :title="says(s)">
+            <td class="max-w-[124px] truncate" :class="apart(s) ? 'text-rust' : 'text-soft'" :title="says(s)">
               {{ says(s) }}
             </td>
             <td
@@ -194,7 +198,7 @@ async function openPiece(q: PieceLine) {
               <span v-if="s.fixed" class="text-soft">measured</span>
               <select
                 v-else
-                class="field fig w-[118px] !px-1 !py-0"
+                class="field fig w-[136px] !px-1 !py-0"
                 :value="p.ticked.get(s.name) ?? s.offers[0]?.value"
                 :aria-label="`Nominal of ${s.name}`"
                 @change="offer(s, $event)"

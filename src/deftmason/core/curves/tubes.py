@@ -23,6 +23,7 @@ _AROUND = 0.25  # share of the outside that must be seen: a rounded edge of a bl
 _LONG = 2.4  # radii that a tube is long at least
 _SCATTER = 0.06  # radii that points may scatter about a tube
 _GAP = 30.0  # radii that may be bridged
+_SHORT_GAP, _LOOKS = 6.0, 0.8  # radii over which two bends may lead, and the cosine to the gap of both ends there
 _SECTORS = 24
 _POINTS = 150_000
 _FACETS = 60_000  # asked for the share that is of no tube
@@ -317,7 +318,7 @@ def _linked(lines: list[Run]) -> list[tuple[np.ndarray, float]]:
 
 def _bridge(a: np.ndarray, b: np.ndarray, r: float) -> tuple[float, np.ndarray, np.ndarray] | None:
     """What the gap between the end of one line and the beginning of another costs, places across it, and the second
-    line from where it goes on; None where no straight and no single bend leads across."""
+    line from where it goes on; None where no straight, no single bend and, over a short gap, no two lead across."""
     p = a[-1]
     # Where both show the same stretch the second begins after it.
     far = np.linalg.norm(b - p, axis=1)
@@ -328,10 +329,24 @@ def _bridge(a: np.ndarray, b: np.ndarray, r: float) -> tuple[float, np.ndarray, 
         return 0.0, np.zeros((0, 3)), b[near + 1 :]
     t, u = _heading(a, r), -_heading(b[::-1], r)
     q = b[0]
-    gap = q - p
-    wide = float(np.linalg.norm(gap))
+    wide = float(np.linalg.norm(q - p))
     if wide > _GAP * r:
         return None
+    across = _straight_or_bent(p, q, t, u, r)
+    if across is None and wide < _SHORT_GAP * r and min(t @ (q - p), u @ (q - p)) > _LOOKS * wide:
+        # Both ends lie in bends, with little between them.
+        w = np.linspace(0, 1, max(4, int(wide / (0.5 * r)) + 1))[1:-1, None]
+        places = (2 * w**3 - 3 * w**2 + 1) * p + (3 * w**2 - 2 * w**3) * q
+        across = 2 * wide, places + wide * ((w**3 - 2 * w**2 + w) * t + (w**3 - w**2) * u)
+    return None if across is None else (*across, b)
+
+
+def _straight_or_bent(p, q, t, u, r: float) -> tuple[float, np.ndarray] | None:
+    """A straight or a single bend from a place (3,) where a line ends along ``t`` to one where another begins along
+    ``u``: its cost, and places across.
+    """
+    gap = q - p
+    wide = float(np.linalg.norm(gap))
     turn = float(np.arccos(np.clip(t @ u, -1, 1)))
     slack = 0.35 * r + 0.03 * wide
     if turn < np.radians(8) or wide < r:
@@ -339,7 +354,7 @@ def _bridge(a: np.ndarray, b: np.ndarray, r: float) -> tuple[float, np.ndarray, 
         if turn > np.radians(60) or min(gap @ t, gap @ u) < 0 or max(aside) > slack + wide * np.sin(turn):
             return None
         steps = np.linspace(0, 1, max(3, int(wide / (0.5 * r)) + 1))[1:-1, None]
-        return wide, p + steps * gap, b
+        return wide, p + steps * gap
     if turn > np.radians(165):
         return None
     # The lines' own nearest places: a bend has its corner there.
@@ -350,7 +365,7 @@ def _bridge(a: np.ndarray, b: np.ndarray, r: float) -> tuple[float, np.ndarray, 
         return None
     corner = 0.5 * (corner_a + corner_b)
     w = np.linspace(0, 1, max(4, int(wide / (0.5 * r)) + 1))[1:-1, None]
-    return wide * (1 + turn), (1 - w) ** 2 * p + 2 * w * (1 - w) * corner + w**2 * q, b
+    return wide * (1 + turn), (1 - w) ** 2 * p + 2 * w * (1 - w) * corner + w**2 * q
 
 
 def _heading(line: np.ndarray, r: float) -> np.ndarray:

@@ -92,7 +92,8 @@ def _makers(
     """
     yield "holes", sorted(left), hole_sets
     for some in _patches(room, left):
-        if room.area(some) - met[some].sum() > _PATCH * total:
+        round_ = all(room.names[k].startswith("Fillet") for k in some)
+        if not round_ and room.area(some) - met[some].sum() > _PATCH * total:
             yield "push", some, pushes
             yield "open", some, open_cuts
     yield "roundings", sorted(left), roundings

@@ -22,6 +22,7 @@ _CUTS = (
     0.21,
     0.79,
 )  # of a slab's height: where it is cut, the likeliest first
+_ROUNDED = 5.0  # times as much may outlines differ where a rounding is in one of them
 _LEAN = 0.105  # tangent of the angle by which walls may lean
 _ABOUT, _MOST = 4.0, 0.6  # of what lies within so many times a level's width, the share that the level holds
 
@@ -38,12 +39,15 @@ class Level:
 
 @dataclass
 class Slab:
-    """From level ``low`` to level ``high`` (numbers); ``region`` its section, cut at ``cut`` mm."""
+    """From level ``low`` to level ``high`` (numbers); ``region`` its section, cut at ``cut`` mm; ``even`` where its
+    sections are alike all along.
+    """
 
     low: int
     high: int
     cut: float
     region: shapely.Geometry
+    even: bool = True
 
 
 @dataclass
@@ -114,28 +118,37 @@ def slabs_of(levels: list[Level], cut_at, within: float, thinnest: float) -> lis
         low = high
         if slab.region.is_empty:
             continue
-        if out and out[-1].high == slab.low and same_region(out[-1].region, slab.region, within):
-            last = out[-1]
+        last = out[-1] if out else slab
+        if last.high == slab.low and same_region(last.region, slab.region, _slack(last, slab, within)):
             if top - bottom > levels[last.high].height - levels[last.low].height:
-                last.cut, last.region = slab.cut, slab.region
+                last.cut, last.region, last.even = slab.cut, slab.region, slab.even
             last.high = slab.high
         else:
             out.append(slab)
     return out
 
 
+def _slack(a: Slab, b: Slab, within: float) -> float:
+    """What outlines of slabs may differ by: a rounding leaves more of itself in one that it takes an end of."""
+    return within if a.even and b.even else _ROUNDED * within
+
+
 def _slab(low: int, high: int, bottom: float, top: float, cut_at, within: float) -> Slab:
-    """A slab cut where most of its sections are like that one, its middle first: a hole or a boss across it has only
-    some of its height. Where most differ there is none such (a rib's slope), and it is cut where there is least of it:
-    what only some of its height has is left rather than pushed through.
+    """A slab cut at its middle where its sections are alike all along. Where only most are, a hole or a boss across it
+    has some of its height, or a rounding an end of it: it is cut where there is least of those. Where most differ (a
+    rib's slope), where there is least of all: what only some of its height has is left rather than pushed through.
     """
-    tall = top - bottom
+    tall, cuts = top - bottom, range(len(_CUTS))
     regions = [region_of(cut_at(bottom + share * tall)) for share in _CUTS]
-    alike = [sum(_alike(regions, k, o, 2 * within, tall) for o in range(len(_CUTS))) for k in range(len(_CUTS))]
-    k = int(np.argmax(alike))
-    if alike[k] <= len(_CUTS) // 2:
-        k = min((n for n, r in enumerate(regions) if not r.is_empty), key=lambda n: regions[n].area, default=0)
-    return Slab(low, high, bottom + _CUTS[k] * tall, regions[k])
+    like = [[o for o in cuts if _alike(regions, k, o, 2 * within, tall)] for k in cuts]
+    most = max(like, key=len)
+    even = len(most) == len(_CUTS)
+    if even:
+        k = 0
+    else:
+        some = most if len(most) > len(_CUTS) // 2 else [n for n in cuts if not regions[n].is_empty]
+        k = min(some, key=lambda n: regions[n].area, default=0)
+    return Slab(low, high, bottom + _CUTS[k] * tall, regions[k], even)
 
 
 def _alike(regions: list[shapely.Geometry], k: int, o: int, within: float, tall: float) -> bool:
@@ -161,7 +174,7 @@ def outer_runs(slabs: list[Slab], within: float) -> list[list[int]]:
     for k in range(len(slabs)):
         for run in reversed(out):
             between = range(run[-1] + 1, k)
-            if not same_region(outlines[run[-1]], outlines[k], within):
+            if not same_region(outlines[run[-1]], outlines[k], _slack(slabs[run[-1]], slabs[k], within)):
                 continue
             held = all(_holds(outlines[b], outlines[k], within) for b in between)
             unbroken = all(slabs[b].high == slabs[b + 1].low for b in range(run[-1], k))
