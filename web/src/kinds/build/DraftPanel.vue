@@ -37,8 +37,8 @@ const names = computed(() => (found.value?.steps ?? []).map((s) => String(s.name
         <b class="fig font-semibold" data-figure="explained">{{ (100 * found.explained).toFixed(1) }} %</b> of
         the scan explained by {{ found.steps.length }} steps.
       </p>
-      <ol class="mt-1 max-h-[180px] overflow-auto text-soft" aria-label="Proposed steps">
-        <li v-for="(n, i) in names" :key="i">{{ n }}</li>
+      <ol class="mt-1 max-h-[200px] columns-2 gap-3 overflow-auto text-soft" aria-label="Proposed steps">
+        <li v-for="(n, i) in names" :key="i" class="truncate">{{ n }}</li>
       </ol>
       <template v-if="found.left.length">
         <p class="mt-2">Left:</p>
