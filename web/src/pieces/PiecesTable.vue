@@ -198,7 +198,7 @@ async function openPiece(q: PieceLine) {
               <span v-if="s.fixed" class="text-soft">measured</span>
               <select
                 v-else
-                class="field fig w-[136px] !px-1 !py-0"
+                class="field fig w-[150px] !px-1 !py-0"
                 :value="p.ticked.get(s.name) ?? s.offers[0]?.value"
                 :aria-label="`Nominal of ${s.name}`"
                 @change="offer(s, $event)"
