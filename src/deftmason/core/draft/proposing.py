@@ -108,7 +108,10 @@ class Draft:
         if side is not None:
             step |= {"second": self.datum("side", "Long side", side)}
         elif across is not None:
-            step |= {"second": self.datum("across", "Axis across", across)}
+            try:
+                step |= {"second": self.datum("across", "Axis across", across)}
+            except BadInput:  # the part stands without it too
+                self.left.pop()
         bore = self._bore(d)
         if bore is not None and "origin" not in step:
             step |= {"origin": self.datum("bore", "Main bore", bore)}

@@ -21,7 +21,6 @@ _NEAR = 0.01  # of the part's size: so far from an axis is on it
 _CANDIDATES = 12
 _TURNED = 0.7  # of the surface that turns about one axis: such a part was turned
 _ROUND = 0.35  # of it that is round, not flat
-
 _ONE_STEP = 0.15  # of the surface that a push has to explain more than turning does
 
 
