@@ -102,8 +102,15 @@ def linked(count, pairs):
 )
 def test_faces_in_a_row_are_told_from_cobbles(pairs, cobbled):
     count = 1 + max(max(p) for p in pairs)
-    found = list(_patterns(linked(count + 1, pairs)))  # one zone more that meets none
+    found = list(_patterns(linked(count + 1, pairs), np.ones(count + 1)))  # one zone more that meets none
     assert [c for _, c in found] == [cobbled] and sorted(found[0][0]) == list(range(count))
+
+
+def test_scraps_between_faces_make_no_cobbles_of_them():
+    row, scraps = [(0, 1), (1, 2)], [(0, 3), (1, 3), (1, 4), (2, 4), (0, 4)]
+    size = np.array([10.0, 3.0, 10.0, 0.1, 0.1])
+    assert [c for _, c in _patterns(linked(5, row + scraps), size)] == [False]
+    assert [c for _, c in _patterns(linked(5, row + scraps), np.ones(5))] == [True]
 
 
 def test_a_gently_bent_pipe_keeps_its_straights():

@@ -13,10 +13,11 @@ import time
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from deftmason.core.datums.reading import reading_as
 from deftmason.core.errors import BadInput
 from deftmason.core.kernel.surfaces import face_surfaces
 from deftmason.core.scan.index import ScanIndex
-from deftmason.core.scan.picking import fit_gathered, gather_on
+from deftmason.core.scan.picking import fit_gathered
 
 from .parts import FAMILIES, random_part, random_size, sized
 from .report import REFUSED, RIGHT, WRONG, Outcome
@@ -75,7 +76,7 @@ def case(seed: int) -> list[Outcome]:
         name = f"{s.kind} of a {family}, {size:.3g} mm, {'coarse' if coarse else f'noise {noise / size:.0e}'}"
         begin = time.perf_counter()
         try:
-            g = gather_on(index, mesh.centroids[facet], s.kind, normal=mesh.normals[facet])
+            g = reading_as(index, mesh.centroids[facet], s.kind, normal=mesh.normals[facet])
             f, _ = fit_gathered(index, g, s.kind)
         except BadInput as e:
             out.append(Outcome(name, REFUSED, note=str(e)))

@@ -1,7 +1,8 @@
 """Trial: random parts, coarse and scanned, split into the surfaces they are made of, against their true faces.
 
 A case is right where at least 97 % of the area lies in a zone of its true surface and kind, no true face that is large
-enough is split in more than two zones, and the radii of arcs of 60° and more lie within a hundredth of a millimetre per
+enough is split in more than two zones of its own (a strip of it that went to a neighbour's zone counts as area on the
+wrong surface), and the radii of arcs of 60° and more lie within a hundredth of a millimetre per
 100 mm of size, or within what a fit of the truly labelled vertices gives where that is worse. It is wrong where more
 than a tenth of the area is given to a surface it is not of, or a radius is off by more than a fiftieth.
 """
@@ -71,10 +72,11 @@ def judged(mesh, ids, surfaces, zones, size, least):
     truth = of[ids]
     right = wrong = 0.0
     radii = []
+    mains = np.full(len(zones.zones), -1)
     for i, z in enumerate(zones.zones):
         mine = np.nonzero(zones.labels == i)[0]
         share = np.bincount(truth[mine], mesh.areas[mine], len(surfaces))
-        main = int(np.argmax(share))
+        main = mains[i] = int(np.argmax(share))
         s = surfaces[main]
         alike = z.kind == s.kind
         right += float(share[main]) if alike else 0.0
@@ -91,8 +93,10 @@ def judged(mesh, ids, surfaces, zones, size, least):
             own = np.isin(ids, piece)
             if mesh.areas[own].sum() < 4 * least:
                 continue
-            in_zone = np.bincount(zones.labels[own & (zones.labels >= 0)], mesh.areas[own & (zones.labels >= 0)])
-            splits.append(int((in_zone > max(0.02 * mesh.areas[own].sum(), least)).sum()))
+            mine = own & (zones.labels >= 0)
+            in_zone = np.bincount(zones.labels[mine], mesh.areas[mine], len(zones.zones))
+            large = in_zone > max(0.02 * mesh.areas[own].sum(), least)
+            splits.append(int((large & (mains == face)).sum()))
     worst = 0.0
     off = 0.0
     for main, z in radii:

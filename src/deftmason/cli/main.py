@@ -214,11 +214,11 @@ def fit(
     if place is not None:
         if not isinstance(read.scan, TriMesh):
             raise BadArgument(f"--seed needs a mesh, and {name} holds points only; leave the seed out.", field="seed")
+        from ..core.datums.reading import reading_as
         from ..core.scan.index import ScanIndex
-        from ..core.scan.picking import gather_on
 
         index = ScanIndex(read.scan)
-        found = gather_on(index, place, kind, spread_angle)
+        found = reading_as(index, place, kind, angle_deg=spread_angle)
         ids = found.vertices(index)
         points, normals = read.scan.vertices[ids], read.scan.vertex_normals[ids]
     else:

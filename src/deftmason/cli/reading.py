@@ -118,10 +118,11 @@ def read_frames_of(file: str, *, units: str, noise: float | None, datums: str | 
     mesh, warnings = mesh_from(file, units, "frames")
     import numpy as np
 
+    from ..core.datums.reading import reading_as
     from ..core.frame.proposing import framed, proposals
     from ..core.frame.symmetry import symmetries
     from ..core.scan.index import ScanIndex
-    from ..core.scan.picking import fit_gathered, gather_on
+    from ..core.scan.picking import fit_gathered
     from ..core.zones import read_zones
 
     begin = time.perf_counter()
@@ -139,7 +140,7 @@ def read_frames_of(file: str, *, units: str, noise: float | None, datums: str | 
             if w is None:
                 return None
             try:
-                return fit_gathered(index, gather_on(index, w["seed"], w["kind"]), w["kind"])[0].element
+                return fit_gathered(index, reading_as(index, w["seed"], w["kind"]), w["kind"])[0].element
             except BadInput as e:
                 raise BadArgument(f"--datums {datums}: {role}: {e}", field="datums") from None
 

@@ -9,15 +9,15 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from ..elements import FIT_KINDS, Element, fit
-from ..errors import BadInput
+from ..errors import BadArgument, BadInput
 from ..scan.growing import flood_on
 from ..scan.index import ScanIndex
 from ..scan.picking import RULES, Gathered, gather_on
 from ..zones.ground import Ground
-from ..zones.growing import KINDS, grow_each, is_shaped
+from ..zones.growing import KINDS, grow_each, is_shaped, look_around
 from ..zones.noise import scan_noise
 
-__all__ = ["Reading", "readings", "spread_held"]
+__all__ = ["Reading", "reading_as", "readings", "spread_held"]
 
 _RULE = "same bend"
 _SAMPLE = 3000  # vertices that tell one kind from another
@@ -25,6 +25,8 @@ _AS_WELL = 1.08  # of the best scatter: a simpler kind that comes this near is t
 _WAVES = 1.5  # of the scatter of small patches: what its waves add over a whole face
 _AS_NOISE = 1.3  # of the noise: what scatters less is flat enough
 _LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
+_FEWEST = 12  # facets about a place that face nearly alike, so that a bend can be told
+_EXACT_SCATTER = 0.01  # of the median edge: exact facets that lie farther off are of another surface
 _LESS = 0.75  # of the best area: a reading that explains less is another surface's
 
 #: What was read last of each scan in hand: a click lights it, tries it and lists it.
@@ -158,3 +160,48 @@ def spread_held(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> Gat
         if same:
             break
     return Gathered(np.sort(facets), gathered.rule, gathered.angle_deg, gathered.missed, element)
+
+
+def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = None, normal=None) -> Gathered:
+    """The facets about a place that lie on one surface of the ``kind`` asked for; place, angle and normal as for
+    `readings`.
+
+    Raises
+    ------
+    BadInput : where no such surface passes through the place, or what does bends too little to tell.
+    """
+    if kind not in KINDS:
+        raise BadArgument(
+            f"A {kind} is a curve: it has no surface to spread over; fit it without a seed.", field="kind"
+        )
+    at, facing = np.asarray(place, float), None if normal is None else np.asarray(normal, float)
+    seed, missed = index.nearest_facet(at, facing)
+    usual = RULES["same facing" if kind == "plane" else _RULE]
+    angle = usual if angle_deg is None else angle_deg
+    ground = Ground.of(index, _WAVES * scan_noise(index))
+    if kind != "plane" and not index.exact and len(look_around(ground, seed)) < _FEWEST:
+        raise BadInput(
+            f"The facets are too rough or too thin at this place to tell a {kind}; smooth or remesh the scan there.",
+            field="pick",
+        )
+    grown = [
+        Gathered(g.facets, f"on one {kind}", angle, missed, g.element)
+        for g in grow_each(ground, seed, (kind,), turn=angle / usual)
+    ]
+    found = [_measured(index, g) for g in [*grown, *_spread_as(index, place, (kind,), angle_deg, normal)]]
+    found = [f for f in found if f[2] <= (_EXACT_SCATTER * index.mesh.median_edge if index.exact else np.inf)]
+    found = [f for f in found if kind == "plane" or _bends(index, f[0], ground.noise)]
+    if not found:
+        raise BadInput(f"No {kind} passes through the place given; pick another place or another kind.", field="pick")
+    limit = max(min(scatter for _, _, scatter in found) * 1.5, ground.noise)
+    return max((f for f in found if f[2] <= limit), key=lambda f: f[1])[0]
+
+
+def _bends(index: ScanIndex, g: Gathered, noise: float) -> bool:
+    """Whether what was gathered on a round element is told from flat by more than the scan's noise, mm."""
+    assert g.element is not None
+    if _flat_after_all(g.element, float(index.mesh.areas[g.facets].sum())):
+        return False
+    p, _ = _places(index, g.facets)
+    off = np.abs(fit("plane", p, correlated=False).residuals)
+    return 1.4826 * float(np.median(off)) > _AS_NOISE * noise

@@ -83,8 +83,10 @@ class Evidence:
 
     @property
     def refuted(self) -> bool:
-        """Whether blocked, or one shows a surface beside one that the other shows there."""
-        return self.blocked or self.worth <= 0
+        """Whether blocked, or one shows a surface beside one that the other shows there; to share nothing refutes
+        nothing.
+        """
+        return self.blocked or self.worth < 0
 
     @property
     def overlap(self) -> float:

@@ -22,6 +22,7 @@ from .evidence import Evidence, weigh
 from .seen import Seen, lighter
 from .settle import picks_of
 from .together import settled_together
+from .turned import untold
 from .ways import LEAST_SHARE, STRAINED, Finder, Verdict
 
 __all__ = ["Placed", "Refused", "rough_match"]
@@ -262,6 +263,10 @@ class _Placing:
                 break
             _, u = min(bad)
             main = self._body({i: k for i, k in main.members.items() if i != u})
+            self.kept.append(main)
+        open_ = untold(self.finder, main, set(self.fixed)) if len(main.members) > 1 else set()
+        if open_ and len(open_) < len(main.members):
+            main = self._body({i: k for i, k in main.members.items() if i not in open_})
             self.kept.append(main)
         return main
 

@@ -22,11 +22,11 @@ from .evidence import Evidence, weigh
 from .lookup import closer, score
 from .settle import settle_onto
 
-__all__ = ["Way", "Verdict", "Finder", "LEAST_SHARE", "STRAINED"]
+__all__ = ["Way", "Verdict", "Finder", "JUTS", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
 
 LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
-_LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
-_JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
+LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
+JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
 _NEARLY_WHOLE = 0.9  # of the smaller of two scans, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
@@ -88,7 +88,7 @@ class Finder:
         return (
             e.agree > LEAST_SHARE * e.least
             and e.rms < STRAINED * e.explained(self.noise)
-            and e.strength(self.noise) > _LEAST_HOLD * e.least
+            and e.strength(self.noise) > LEAST_HOLD * e.least
         )
 
     def open_ways(self, v: Verdict) -> list[Way]:
@@ -98,7 +98,7 @@ class Finder:
         sound = [w for w in sound if w.evidence.agree > _RIVAL * most]
         if any(w.evidence.outlined for w in sound):
             # Where in one way each fills the outline of the other, ways in which they jut out of it are none.
-            sound = [w for w in sound if w.evidence.unseen < _JUTS]
+            sound = [w for w in sound if w.evidence.unseen < JUTS]
         return sorted(sound, key=lambda w: -w.evidence.strength(self.noise))
 
     def rivals(self, v: Verdict) -> list[Way]:
@@ -109,7 +109,7 @@ class Finder:
         first = sound[0]
         rest = [w for w in v.ways if w is not first and not w.evidence.refuted]
         if any(w.evidence.outlined for w in sound):
-            rest = [w for w in rest if w.evidence.unseen < _JUTS]
+            rest = [w for w in rest if w.evidence.unseen < JUTS]
         # Two looks that show nearly the same may as well be looks at opposite sides that are alike.
         alike = v.single and first.evidence.overlap > _NEARLY_WHOLE
         least = _NEARLY * first.evidence.strength(self.noise)
@@ -118,7 +118,7 @@ class Finder:
             *(
                 w
                 for w in rest
-                if (w.sibling and alike)
+                if (w.sibling and (alike or (v.single and w.evidence.unseen < JUTS)))
                 or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least))
             ),
         ]
@@ -132,16 +132,16 @@ class Finder:
         if (b, a) in self.pairs:
             return [m.inverse() for m in self.pairs[b, a]]
         x, y = self.singles[a], self.singles[b]
-        poses, _ = candidates(x.ready, y.ready, lambda p: self._said(x, y, p))
+        poses, _ = candidates(x.ready, y.ready, lambda p: self.said(x, y, p))
         self.pairs[a, b] = [RigidMotion(p) for p in poses[:_PER_PAIR]]
         return self.pairs[a, b]
 
     def search(self, g: Body, h: Body) -> list[RigidMotion]:
         """Rough ways of a body on another, looked for anew with all that each shows."""
-        poses, _ = candidates(g.ready, h.ready, lambda p: self._said(g, h, p), seed=2)
+        poses, _ = candidates(g.ready, h.ready, lambda p: self.said(g, h, p), seed=2)
         return [RigidMotion(p) for p in poses[:_PER_PAIR]]
 
-    def _said(self, g: Body, h: Body, poses: np.ndarray) -> np.ndarray:
+    def said(self, g: Body, h: Body, poses: np.ndarray) -> np.ndarray:
         """How many of a few places of either body lie where the other saw through, for placements (k, 4, 4); to within
         a pitch.
         """
@@ -176,8 +176,8 @@ class Finder:
             new = [m for m in siblings if not any(self.same(g, m, o.motion) for o in ways)]
             if new:
                 poses = np.array([m.matrix for m in new])
-                new = [new[k] for k in distinct(poses, -self._said(g, h, poses), g.some, 1.0 * self.pitch, _SIBLINGS)]
-            ways = self._distinct(g, ways + list(self.pool.map(lambda m: self._sibling(g, h, m), new)))
+                new = [new[k] for k in distinct(poses, -self.said(g, h, poses), g.some, 1.0 * self.pitch, _SIBLINGS)]
+            ways = self._distinct(g, ways + list(self.pool.map(lambda m: self.sibling(g, h, m), new)))
         order = lambda w: (w.evidence.refuted, -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
         return Verdict(sorted(ways, key=order), len(g.members) == len(h.members) == 1)
 
@@ -189,7 +189,7 @@ class Finder:
             return []
         poses = closer(h.ready.at, np.array([m.matrix for m in motions]), g.ready.scoring)
         marks = score(h.ready.at, poses, g.ready.scoring)
-        said = self._said(g, h, poses)
+        said = self.said(g, h, poses)
         alike = 1.0 * self.pitch
         kept: list[int] = []
         for worth in (
@@ -212,7 +212,7 @@ class Finder:
             return None
         return Way(fine, weigh(g.witness, h.witness, fine, _LOOSE * self.pitch))
 
-    def _sibling(self, g: Body, h: Body, m: RigidMotion) -> Way:
+    def sibling(self, g: Body, h: Body, m: RigidMotion) -> Way:
         """A sibling settled; as it was made where it shares too little to be settled, or slides away."""
         best = self._fine(g, h, m)
         if best is None or not self.same(g, best.motion, m):
@@ -257,7 +257,7 @@ class Finder:
                 continue
             ways = self.pair(i, o)[:8]
             found += [y.inverse().after(x) for x in ways for y in ways if x is not y]
-        poses, _ = candidates(b.ready, b.ready, lambda p: self._said(b, b, p), seed=3)
+        poses, _ = candidates(b.ready, b.ready, lambda p: self.said(b, b, p), seed=3)
         found += [RigidMotion(p) for p in poses[:_PER_PAIR]]
         if not found:
             self.selves[i] = []
@@ -276,7 +276,7 @@ class Finder:
         where it stays.
         """
         drawn = weigh(b.witness, b.witness, m, 2 * _LOOSE * self.pitch)
-        if drawn.blocked or drawn.unseen > _JUTS:
+        if drawn.blocked or drawn.unseen > JUTS:
             return False
         fine = self._fine(b, b, m)
         return fine is None or not self.same(b, fine.motion, m) or not fine.evidence.refuted
@@ -294,7 +294,7 @@ class Finder:
             float(b.witness.unseen(m.points(s.points), m.vectors(s.normals)).mean())
             for m in map(RigidMotion, poses[ok])
         ]
-        ok = ok[(np.array(jut) < _JUTS) & (self._said(b, b, poses[ok]) < _JUTS * len(s.points))] if len(ok) else ok
+        ok = ok[(np.array(jut) < JUTS) & (self.said(b, b, poses[ok]) < JUTS * len(s.points))] if len(ok) else ok
         if not len(ok):
             return np.zeros((0, 4, 4))
         return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]

@@ -254,7 +254,8 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
     floor = (_LEAST_EXACT if loop.exact else _LEAST_SPREAD) * size
     whole = [Piece((2, 0, len(loop.points) - 1))]
     grain = _Grain(loop.facet, _GAPS * loop.crowd, loop.exact)
-    bow = 0.0 if loop.exact and _coarse(p) else _BOW * grain.here(_gap(p)) ** 2 / 8
+    cornered = loop.exact and _coarse(p)  # its facets end at corners and cut none off
+    bow = 0.0 if cornered else _BOW * grain.here(_gap(p)) ** 2 / 8
     if loop.closed and _is_circle(p, noise, floor, bow):
         return whole
     spread = max(1.6 * noise, floor)  # samples are not independent: count their noise higher
@@ -302,7 +303,8 @@ def split_loop(loop: TraceLoop, noise: float, thrift: float = 1.0) -> list[Piece
     kink = thrift * max(_KINK[0] * spread / 1.6, _KINK[1] * here, 0.3 * floor)
     split = found
     found = _melted(q, found, loop.closed, flat, kink)
-    found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
+    if not cornered:
+        found = _with_corners(q, found, loop.closed, spread / 1.6, grain)
     if not loop.exact and _rounds_corners(q, found, loop.closed, grain):
         found = _melted(q, _straightened(q, split, spread / 1.6, grain), loop.closed, flat, kink)
         found = _straightened(q, found, spread / 1.6, grain)

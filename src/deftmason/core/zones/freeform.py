@@ -29,6 +29,12 @@ _SOLID = 400.0  # of the noise: a change of bend times the zone's own width squa
 _ABSORB_SHARE = 0.55  # of a zone's border that runs on into a larger free one: then it is part of that
 _EDGE_WEIGHT = 0.4  # of a border along an edge, against one that runs on
 _PLACES = 60  # of a border
+_SCRAP = 0.04  # of the largest zone's area: a scrap between two faces makes no cobble of them
+_COMPANY = 8  # zones of a region without creases that may all be pieces of one free surface
+_FREE_REGION = 0.35  # of such a region's area that must be free already
+_SMALL_AMONG = 0.1  # of such a region's area: what is larger stands for itself
+_RUNS_ON = 0.5  # of a zone's border without a crease
+_TOUCH = 0.1  # of the shorter of two borders: less is a chance meeting
 
 
 def normal_curvature(e: Element, points: np.ndarray, along: np.ndarray) -> np.ndarray:
@@ -74,27 +80,49 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
     area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], count)
     share = alike.sum(axis=1) / np.maximum(whole, 1)
     free = np.zeros(count, bool)
-    for own, cobbled in _patterns(alike):
+    for own, cobbled in _patterns(alike, area):
         if cobbled:
             free[own] = (share[own] > _AMONG) & ~solid[own]
         elif area[own][solid[own]].sum() < 0.5 * area[own].sum():
             free[own] = share[own] > _SHARE
     while True:
         more = free | (smooth[:, free].sum(axis=1) > _INTO_FREE * np.maximum(whole, 1)) & ~solid
+        more |= _among_free(more, area, whole, smooth)
         if more.sum() == free.sum():
             return free
         free = more
 
 
-def _patterns(alike: np.ndarray) -> Iterator[tuple[np.ndarray, bool]]:
-    """Zones (k,) that run on into one another, and whether they lie about each other and not in a row or ring."""
+def _among_free(free: np.ndarray, area: np.ndarray, whole: np.ndarray, smooth: np.ndarray) -> np.ndarray:
+    """Small zones (z,) of a region without creases of which a good part is free: that they fit an element where they
+    lie says less than the company they keep.
+    """
+    out = np.zeros(len(free), bool)
+    runs_on = smooth > _TOUCH * np.minimum(np.maximum(whole, 1)[:, None], np.maximum(whole, 1)[None])
+    pieces, of = connected_components(runs_on | runs_on.T, directed=False)
+    for piece in range(pieces):
+        own = np.nonzero(of == piece)[0]
+        if len(own) < _COMPANY:
+            continue
+        total = area[own].sum()
+        if area[own][free[own]].sum() > _FREE_REGION * total:
+            small = area[own] < _SMALL_AMONG * total
+            out[own] = small & (smooth[own].sum(axis=1) > _RUNS_ON * np.maximum(whole[own], 1))
+    return out
+
+
+def _patterns(alike: np.ndarray, area: np.ndarray) -> Iterator[tuple[np.ndarray, bool]]:
+    """Zones (k,) that run on into one another, and whether they, but for scraps between them, lie about each other and
+    not in a row or ring.
+    """
     graph = alike > 0
     graph |= graph.T
     pieces, of = connected_components(graph, directed=False)
     for piece in range(pieces):
         own = np.nonzero(of == piece)[0]
         if len(own) > 1:
-            yield own, np.triu(graph[np.ix_(own, own)]).sum() > len(own)
+            large = own[area[own] > _SCRAP * area[own].max()]
+            yield own, np.triu(graph[np.ix_(large, large)]).sum() > len(large)
 
 
 def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
@@ -127,15 +155,24 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
             step = c[b] - c[a]
             step -= np.einsum("ij,ij->i", step, ground.normals[a])[:, None] * ground.normals[a]
             step /= np.maximum(np.linalg.norm(step, axis=1), 1e-300)[:, None]
-            own = side[i] * float(np.median(normal_curvature(elements[i], c[a], step)))
-            other = side[j] * float(np.median(normal_curvature(elements[j], c[b], step)))
+            own = side[i] * normal_curvature(elements[i], c[a], step)
+            other = side[j] * normal_curvature(elements[j], c[b], step)
+            # Place by place: what bends in here and out there, as a bend of a pipe, is not straight for it.
+            change = float(np.median(np.abs(own - other)))
+            strong = max(float(np.median(np.abs(own))), float(np.median(np.abs(other))))
             length = float(np.linalg.norm(c[g[mine]] - c[f[mine]], axis=1).sum())
             wide = min(area[i], area[j]) / max(length, 1e-300)
-            if abs(own - other) < max(_ALIKE * max(abs(own), abs(other)), _UNSEEN * ground.noise / wide**2):
+            if change < max(_ALIKE * strong, _UNSEEN * ground.noise / wide**2):
                 alike[i, j] = mine.sum()
-                seen.append(abs(own - other) * (area[i] / max(length, 1e-300)) ** 2)
-        solid[i] = bool(seen) and min(seen) > _SOLID * ground.noise
+                seen.append((change * (area[i] / max(length, 1e-300)) ** 2, float(mine.sum())))
+        solid[i] = bool(seen) and _lower_third(seen) > _SOLID * ground.noise
     return whole, alike, smooth, solid
+
+
+def _lower_third(seen: list[tuple[float, float]]) -> float:
+    """The value below which a third of the weight of (value, weight) pairs lies: a scrap beside a zone says little."""
+    value, weight = np.array(sorted(seen)).T
+    return float(value[np.searchsorted(np.cumsum(weight), weight.sum() / 3)])
 
 
 def _across(ground: Ground, labels: np.ndarray, facets: np.ndarray, label: int) -> tuple[np.ndarray, np.ndarray]:

@@ -19,7 +19,7 @@ from ..errors import BadInput
 from ..scan.growing import flood_on
 from .ground import Ground
 
-__all__ = ["KINDS", "Grown", "grow_best", "grow_each", "is_shaped"]
+__all__ = ["KINDS", "Grown", "grow_best", "grow_each", "is_shaped", "look_around"]
 
 #: Kinds of element a surface may be, the simplest first.
 KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
@@ -33,6 +33,7 @@ _WIDER = 3  # how often the look widens
 _MOST_LOOK = 6000
 _AS_NOISE = 1.3  # of the noise: what scatters less leaves nothing to explain
 _FEWEST = 12
+_BOW_SEEN = 0.5  # of the noise: a bow of facets that would pull a fit to their middles
 _REACH = 4.0  # of the noise: how far off a facet's corners may lie
 _EXACT = 3e-6  # of the mesh's size
 _EARNS = 0.04  # what each parameter more than a plane's must explain more
@@ -80,14 +81,31 @@ def _patch(seed, neighbours, normals, taken, least, step_least, most):  # pragma
     return queue[:tail]
 
 
+def look_around(ground: Ground, seed: int, degrees: float = 60.0, most: int = _LOOKS[0]) -> np.ndarray:
+    """Facets about one, breadth first, that turn no more than ``degrees`` from it and little from one to the next."""
+    index = ground.index
+    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
+    least = float(np.cos(np.radians(degrees)))
+    return _patch(seed, index.neighbours, ground.normals, ground.taken, least, step, most)
+
+
 def _places(ground: Ground, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     m = ground.index.mesh
-    if not ground.index.exact and len(facets) > 150:
-        return m.centroids[facets], ground.normals[facets]
+    if not ground.index.exact and len(facets) > 150 and _bow(ground, facets) < _BOW_SEEN * ground.noise:
+        return m.centroids[facets], ground.normals[facets]  # they scatter less than corners
     ids, inverse = np.unique(m.faces[facets], return_inverse=True)
     n = np.zeros((len(ids), 3))
     np.add.at(n, inverse.ravel(), np.repeat(ground.normals[facets] * m.areas[facets, None], 3, axis=0))
     return m.vertices[ids], n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+
+
+def _bow(ground: Ground, facets: np.ndarray) -> float:
+    """How far facets' middles lie under a round surface that their corners lie on, mm: a chord's bow by its turn."""
+    index = ground.index
+    some = facets[:: max(1, len(facets) // 200)]
+    near = index.neighbours[some]
+    turn = np.linalg.norm(ground.normals[some][:, None] - ground.normals[np.maximum(near, 0)], axis=2)
+    return float(np.median(np.where(near >= 0, turn, 0.0).max(axis=1))) * index.mesh.median_edge / 8
 
 
 def _some(facets: np.ndarray) -> np.ndarray:
@@ -247,10 +265,9 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
 def grow_best(ground: Ground, seed: int) -> Grown | None:
     """The element through a seed that explains the most of what is not taken yet; None where none does."""
     index = ground.index
-    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
 
     def look(degrees: float, most: int) -> np.ndarray:
-        return _patch(seed, index.neighbours, ground.normals, ground.taken, np.cos(np.radians(degrees)), step, most)
+        return look_around(ground, seed, degrees, most)
 
     sizes, flat = (_EXACT_LOOKS, _EXACT_FLAT_DEG) if index.exact else (_LOOKS, _FLAT_DEG)
     wide = [look(60.0, most) for most in sizes]
@@ -286,11 +303,10 @@ def grow_each(
     turn : factor on how far facets may turn from the element.  wide : facets to start from besides the seed's own.
     """
     index = ground.index
-    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
     sizes, flat = (_EXACT_LOOKS, _EXACT_FLAT_DEG) if index.exact else (_LOOKS, _FLAT_DEG)
 
     def look(degrees: float, most: int) -> np.ndarray:
-        return _patch(seed, index.neighbours, ground.normals, ground.taken, np.cos(np.radians(degrees)), step, most)
+        return look_around(ground, seed, degrees, most)
 
     out: list[Grown] = []
     for kind in kinds:

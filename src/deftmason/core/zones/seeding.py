@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from ..elements import Element
 from ..progress import Progress
 from .ground import Ground, calm_distance, lower_calm
-from .growing import Grown, grow_best
+from .growing import Grown, grow_best, is_shaped
 from .noise import around
 
 __all__ = ["grown_zones"]
 
 _ROUGH_DEG = (2.5, 12.0)  # least and most turn between neighbours from which on they lie across an edge or in a blend
 _MOST_FAILED, _MOST_FAILED_EXACT = 40, 400  # seeds in a row that gave nothing
+_LARGE_ZONE = 400  # facets of a zone that tells how far the scan's waves scatter
+_CALM_SHARE = 0.2  # of such zones' area: the others may follow a free surface
+_WAVES_MOST = 1.15  # of the scatter of small patches: what waves may add at most
 
 
 def _rough(ground: Ground) -> np.ndarray:
@@ -26,13 +32,33 @@ def _rough(ground: Ground) -> np.ndarray:
     return turn > limit
 
 
-def grown_zones(ground: Ground, least: float, progress: Progress) -> tuple[np.ndarray, list[Grown]]:
-    """Labels (m,) and the zones they number, each at least ``least`` mm² large. Marks what is ``taken``."""
+def _with_waves(ground: Ground, least: float, known: list[tuple[float, float]]) -> Ground:
+    """The ground with the noise that whole faces have: of the calmest of those ``known`` (scatter, area), between once
+    and some times the ``least``, which is that of small patches and does not see the noise's long waves.
+    """
+    sigma, area = np.array(sorted(known)).T
+    calm = float(sigma[np.searchsorted(np.cumsum(area), _CALM_SHARE * area.sum())])
+    return replace(ground, noise=float(np.clip(calm, least, _WAVES_MOST * least)))
+
+
+def _scatter(ground: Ground, facets: np.ndarray, element: Element) -> float:
+    """Standard deviation of the vertices of facets about an element, mm, robustly."""
+    ids = np.unique(ground.index.mesh.faces[facets])
+    return 1.4826 * float(np.median(np.abs(element.distance(ground.index.mesh.vertices[ids]))))
+
+
+def grown_zones(
+    ground: Ground, least: float, progress: Progress, *, waves: bool = True
+) -> tuple[np.ndarray, list[Grown], Ground]:
+    """Labels (m,), the zones they number, each at least ``least`` mm² large, and the ground with the noise that these
+    show. Marks what is ``taken``. Without ``waves`` the noise stays as it is.
+    """
     index = ground.index
     areas = index.mesh.areas
     m, total = len(areas), float(areas.sum())
     labels = np.full(m, -1, np.int32)
     found: list[Grown] = []
+    patches, known = ground.noise, []
     done = 0.0
     for rough in [np.zeros(m, bool)] if index.exact else [_rough(ground), np.zeros(m, bool)]:
         calm = calm_distance(index.neighbours, rough | ground.taken)
@@ -53,6 +79,11 @@ def grown_zones(ground: Ground, least: float, progress: Progress) -> tuple[np.nd
             ground.taken[grown.facets] = True
             lower_calm(index.neighbours, calm, grown.facets.astype(np.int32))
             found.append(grown)
+            if waves and not index.exact and len(grown.facets) >= _LARGE_ZONE:
+                if not is_shaped(ground, grown.facets, grown.element):
+                    size = float(areas[grown.facets].sum())
+                    known.append((_scatter(ground, grown.facets, grown.element), size))
+                    ground = _with_waves(ground, patches, known)
             done += float(areas[grown.facets].sum())
             progress(0.6 * done / total, f"{len(found)} surfaces read")
-    return labels, found
+    return labels, found, ground

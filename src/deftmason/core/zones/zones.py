@@ -78,10 +78,10 @@ def read_zones(
     light = lighter(index, max(sigma, measured))
     if light is None:
         ground = Ground.of(index, sigma)
-        labels, elements = _split(ground, least, progress)
+        labels, elements = _split(ground, least, noise is None, progress)
     else:
         work = Ground.of(light.index, scan_noise(light.index) if noise is None else sigma)
-        labels, elements = _split(work, max(least, few_of(light.index)), progress)
+        labels, elements = _split(work, max(least, few_of(light.index)), noise is None, progress)
         progress(0.8, "Back on the whole scan")
         ground, labels = light.back(index, work, labels, sigma)
         labels = settled(ground, labels, elements, last=True)
@@ -93,11 +93,11 @@ def few_of(index: ScanIndex) -> float:
     return 0.0 if index.exact else _FEWEST * float(np.median(index.mesh.areas))
 
 
-def _split(ground: Ground, least: float, progress: Progress) -> tuple[np.ndarray, list[Element | None]]:
+def _split(ground: Ground, least: float, waves: bool, progress: Progress) -> tuple[np.ndarray, list[Element | None]]:
     """Labels (m,) and the element of each, None for free ones."""
-    labels, grown = grown_zones(ground, least, progress)
+    labels, grown, wavy = grown_zones(ground, least, progress, waves=waves)
     progress(0.6, "Joining what is one surface")
-    labels, elements = joined(ground, labels, [g.element for g in grown])
+    labels, elements = joined(wavy, labels, [g.element for g in grown])
     labels, elements = _without(labels, elements, free_pieces(ground, labels, elements))
     progress(0.75, "Settling the borders")
     labels = settled(ground, labels, list(elements))

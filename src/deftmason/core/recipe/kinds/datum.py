@@ -30,8 +30,8 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
 
     Raises `BadInput` where the scan is nowhere near its place.
     """
-    from ...datums.reading import readings
-    from ...scan.picking import gather, gather_on
+    from ...datums.reading import reading_as, readings
+    from ...scan.picking import gather
 
     missed = index.nearest_facet(np.asarray(pick.place, float))[1]
     if missed > max(_LOST * index.size, 4 * index.mesh.median_edge):
@@ -45,7 +45,7 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
             if element in (BEST, r.gathered.element.kind):
                 return r.gathered
         assert element is not None
-        return gather_on(index, pick.place, element, pick.angle_deg, normal=pick.normal)
+        return reading_as(index, pick.place, element, angle_deg=pick.angle_deg, normal=pick.normal)
     return gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
 
 
