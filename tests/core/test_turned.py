@@ -14,10 +14,11 @@ STILL = RigidMotion.identity()
 def told(monkeypatch):
     """Which scans are left out of four, where (a, b) says that ``a`` moved is contradicted by ``b``."""
 
-    def ask(edges, count=4, fixed=frozenset()):
+    def ask(edges, count=4, fixed=frozenset(), same=frozenset()):
         scans = [SimpleNamespace(name=i) for i in range(count)]
         monkeypatch.setattr(turned, "_motions", lambda finder, main: [STILL])
         monkeypatch.setattr(turned, "_contradicts", lambda finder, g, h, motion: (g.name, h.name) in edges)
+        monkeypatch.setattr(turned, "_shares_most", lambda g, h, motion: (g.name, h.name) in same)
         return turned.untold(
             SimpleNamespace(singles=scans), SimpleNamespace(members=dict.fromkeys(range(count), STILL)), set(fixed)
         )
@@ -49,3 +50,9 @@ def test_a_scan_whose_turn_nobody_minds_goes_though_it_minds_the_others(told):
 
 def test_without_a_word_against_it_only_one_is_left(told):
     assert len(told(set())) == 3
+
+
+def test_a_scan_that_contradicts_itself_is_held_by_one_that_shows_the_same(told):
+    edges = both((0, 1), (1, 2)) | {(3, 3), (2, 3)}
+    assert told(edges) == {3}
+    assert told(edges, same={(3, 2)}) == set()

@@ -4,7 +4,8 @@ A part that repeats itself under a motion lets any group of its scans be moved s
 what a scan of the group contradicts of a scan outside it speaks against that. So for each motion the scans are the
 places of a directed graph, with an edge from each scan to each other that its being moved contradicts; a group no edge
 leaves could be moved without a word of the rest, and those are its components without an exit (Tarjan 1972,
-*Depth-first search and linear graph algorithms*).
+*Depth-first search and linear graph algorithms*). A scan that contradicts itself when moved is held by those that show
+most of the same: the part has no such symmetry where they agree.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ from .ways import JUTS, LEAST_HOLD, Finder
 __all__ = ["untold"]
 
 _STAYS = 2.5  # pitches that settling may move it
-_SHARED = 0.3  # of the body that must lie on itself
+_SHARED = 0.5  # of the body that must lie on itself
+_MOST = 0.6  # of the smaller scan, shared
 _SAID = 3  # of a scan's few places that another saw through: more than chance
 
 
@@ -58,6 +60,17 @@ def _contradicts(finder: Finder, g: Body, h: Body, motion: RigidMotion) -> bool:
     return e.refuted or e.unseen > JUTS
 
 
+def _shares_most(g: Body, h: Body, motion: RigidMotion) -> bool:
+    """Whether two scans show so much of the same that what speaks against the one's own turn speaks for the other."""
+    return weigh(g.witness, h.witness, motion).overlap > _MOST
+
+
+def _between(members: dict[int, RigidMotion], motion: RigidMotion | None, i: int, j: int) -> RigidMotion:
+    """From scan ``i`` as it lies, or moved by a motion of all, into scan ``j``."""
+    placed = members[i] if motion is None else motion.after(members[i])
+    return members[j].inverse().after(placed)
+
+
 def untold(finder: Finder, main: Body, fixed: set[int]) -> set[int]:
     """The scans of a body that could as well lie otherwise together: of each two groups that nothing tells apart the
     one without ``fixed`` scans, or the smaller.
@@ -71,11 +84,16 @@ def untold(finder: Finder, main: Body, fixed: set[int]) -> set[int]:
         if n < 2:
             break
         edge = np.zeros((n, n), bool)
+        bent = [
+            _contradicts(finder, finder.singles[i], finder.singles[i], _between(members, motion, i, i)) for i in left
+        ]
         for a, i in enumerate(left):
             for b, j in enumerate(left):
+                g, h = finder.singles[i], finder.singles[j]
                 if a != b:
-                    way = members[j].inverse().after(motion).after(members[i])
-                    edge[a, b] = _contradicts(finder, finder.singles[i], finder.singles[j], way)
+                    edge[a, b] = (bent[a] and _shares_most(g, h, _between(members, None, i, j))) or _contradicts(
+                        finder, g, h, _between(members, motion, i, j)
+                    )
         count, of = connected_components(csr_array(edge), connection="strong")
         exits = np.zeros(count, bool)
         for a, b in np.argwhere(edge):
