@@ -45,7 +45,10 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
             if element in (BEST, r.gathered.element.kind):
                 return r.gathered
         assert element is not None
-        return reading_as(index, pick.place, element, angle_deg=pick.angle_deg, normal=pick.normal)
+        try:
+            return reading_as(index, pick.place, element, angle_deg=pick.angle_deg, normal=pick.normal)
+        except BadInput as e:
+            raise BadInput(f"{what[:1].upper()}{what[1:]}: {e.message}", field="pick") from None
     return gather(index, pick.place, pick.rule, pick.angle_deg, normal=pick.normal)
 
 
