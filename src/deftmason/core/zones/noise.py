@@ -11,7 +11,8 @@ from ..scan.index import ScanIndex
 __all__ = ["around", "scan_noise"]
 
 _PATCHES = 300
-_RINGS_OF = 60  # facets a patch has
+_RINGS_OF, _FEWER = 60, 24  # facets a patch has; of a smaller one, which bends less
+_BENDS = 0.6  # of the scatter: if smaller patches scatter less than this, the larger ones show their own bends
 _SMOOTH_SHARE = 0.35  # the share of patches that no edge or blend runs through, on any part worth scanning
 
 
@@ -20,24 +21,26 @@ _KNOWN: WeakKeyDictionary[ScanIndex, float] = WeakKeyDictionary()
 
 def scan_noise(index: ScanIndex) -> float:
     """Standard deviation of the scan across its own surface, mm: the middle of what patches without an edge scatter
-    about a fitted quadric (Mederos et al. 2003 fit likewise; the quantile keeps edges and blends out).
+    about a fitted quadric (Mederos et al. 2003 fit likewise; the quantile keeps edges and blends out). Where smaller
+    patches scatter far less, as on coarse facets of a tight bend, theirs counts.
 
     0 on a mesh whose facets carry no noise.
     """
     if index.exact:
         return 0.0
     if index not in _KNOWN:
-        _KNOWN[index] = _patches_scatter(index)
+        large, small = _patches_scatter(index, _RINGS_OF), _patches_scatter(index, _FEWER)
+        _KNOWN[index] = small if 0 < small < _BENDS * large else large
     return _KNOWN[index]
 
 
-def _patches_scatter(index: ScanIndex, *, seed: int = 5) -> float:
+def _patches_scatter(index: ScanIndex, facets: int, *, seed: int = 5) -> float:
     m = index.mesh
     rng = np.random.default_rng(seed)
     found = []
     for f in rng.choice(len(m.faces), min(_PATCHES, len(m.faces)), replace=False):
-        ids = np.unique(m.faces[around(index, int(f))])
-        if len(ids) < 18:
+        ids = np.unique(m.faces[around(index, int(f), facets)])
+        if len(ids) < min(18, facets // 2):
             continue
         p = m.vertices[ids] - m.vertices[ids].mean(axis=0)
         _, _, axes = np.linalg.svd(p, full_matrices=False)
@@ -50,10 +53,10 @@ def _patches_scatter(index: ScanIndex, *, seed: int = 5) -> float:
     return float(np.quantile(found, _SMOOTH_SHARE)) if found else 0.0
 
 
-def around(index: ScanIndex, facet: int) -> np.ndarray:
-    """Facets about one, ring by ring."""
+def around(index: ScanIndex, facet: int, most: int = _RINGS_OF) -> np.ndarray:
+    """Facets about one, ring by ring, until there are as many."""
     seen, front = {facet}, [facet]
-    while front and len(seen) < _RINGS_OF:
+    while front and len(seen) < most:
         nxt = []
         for f in front:
             for g in index.neighbours[f]:
