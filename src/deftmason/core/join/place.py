@@ -30,6 +30,10 @@ __all__ = ["Placed", "Refused", "rough_match"]
 _SETTLED_BY = 800
 _LIKELIER = 1.5  # times as firm as its rivals that a way is supposed for
 _SUPPOSED = 3  # at most
+_TURNED = (
+    "The part nearly repeats itself under a turn, and no scan shows or saw through what would tell this one from its "
+    "turned place. Place it by three pairs, or bring a scan that shows what breaks the symmetry."
+)
 _OFF = 0.1  # pitches that a scan settled with all others may be off
 
 
@@ -105,6 +109,7 @@ class _Placing:
         self.tried: set[tuple[int, int]] = set()
         self.verdicts: dict[tuple[int, int], Verdict] = {}
         self.searched: set[tuple[int, int]] = set()
+        self.untold: set[int] = set()
 
     def done(self) -> Placed:
         bodies = [b for i, b in enumerate(self.singles) if i not in self.fixed]
@@ -265,6 +270,7 @@ class _Placing:
             main = self._body({i: k for i, k in main.members.items() if i != u})
             self.kept.append(main)
         open_ = untold(self.finder, main, set(self.fixed)) if len(main.members) > 1 else set()
+        self.untold |= open_
         if open_ and len(open_) < len(main.members):
             main = self._body({i: k for i, k in main.members.items() if i not in open_})
             self.kept.append(main)
@@ -287,7 +293,8 @@ class _Placing:
         for u in range(len(self.singles)):
             if u not in motions:
                 r = _refusal(self.finder, self.verdict(self.singles[u], main))
-                refused[u] = Refused(r.reason, r.why, [back.after(w) for w in r.ways], r.evidence)
+                reason, why = ("ambiguous", _TURNED) if u in self.untold else (r.reason, r.why)
+                refused[u] = Refused(reason, why, [back.after(w) for w in r.ways], r.evidence)
         return Placed(first, motions, refused)
 
 
