@@ -1,8 +1,8 @@
 """Trial: sets of camera scans of one part, some on a slab, some with a stranger among them, joined by themselves.
 
 Right: a scan within 1 % of the part's size of its true place; or left out where it shares less than a quarter with the
-rest, where
-nothing any scan saw tells its turns apart, or where it shows another part. A scan placed elsewhere is wrong.
+rest, where nothing any scan saw tells its turns apart, where what it shares with the rest lets it slide or turn (a
+ball's scans that do not share its dimple), or where it shows another part. A scan placed elsewhere is wrong.
 """
 
 from __future__ import annotations
@@ -25,6 +25,9 @@ _FAMILIES = ("plate", "stepped", "hub", "broken_ring", "cover", "tube", "organic
 _ENOUGH = 0.25  # of a scan, shared with the rest
 _TELLS = 12  # points that a turned part would be refuted by
 _OFF = 0.01
+_SURE = 4  # standard deviations within which a scan's corners must be held to `_OFF`
+_GRAIN = 9  # places whose noise counts as one
+_REPEATS = 0.002  # of the part's size: how far off a turned scan may lie from the part
 
 
 def turns_of(family: str, part) -> list[np.ndarray]:
@@ -40,13 +43,27 @@ def turns_of(family: str, part) -> list[np.ndarray]:
     return [Rotation.from_euler("z", a, degrees=True).as_matrix() for a in angles]
 
 
+def half_turns(room: Room) -> list[RigidMotion]:
+    """Half turns about the part's own axes of inertia through its surface's middle: under one of them a bent tube or a
+    block may repeat itself.
+    """
+    a, b, c = (room.v[room.f[:, k]] for k in range(3))
+    area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    at = (a + b + c) / 3
+    middle = area @ at / area.sum()
+    _, axes = np.linalg.eigh((at - middle).T @ ((at - middle) * area[:, None]))
+    turns = [2 * np.outer(u, u) - np.eye(3) for u in axes.T]
+    centre = middle + room.centre
+    return [RigidMotion.of(r, centre - r @ centre) for r in turns]
+
+
 def _own(shot: Shot, scale: float) -> np.ndarray:
     """The scan's places in the part's own coordinates and size, without the slab it stood on."""
     return shot.pose.inverse().points(shot.mesh.vertices) / scale
 
 
 def _told_apart(
-    turn: np.ndarray,
+    turn: RigidMotion,
     room: Room,
     u: int,
     points: list[np.ndarray],
@@ -61,8 +78,8 @@ def _told_apart(
     for o in range(len(shots)):
         if o == u:
             continue
-        for a, b, r in ((u, o, turn), (o, u, turn.T)):
-            at, facing = points[a] @ r.T, normals[a] @ r.T
+        for a, b, m in ((u, o, turn), (o, u, turn.inverse())):
+            at, facing = m.points(points[a]), m.vectors(normals[a])
             ahead = room.ahead(shots[b].eye, at)
             toward = shots[b].eye - at
             toward /= np.linalg.norm(toward, axis=1)[:, None]
@@ -135,37 +152,57 @@ def _decidable(room: Room, family: str, part, shots: list[Shot], scale: float) -
     trees = [cKDTree(p) for p in own]
     some = [np.arange(0, len(p), max(1, len(p) // 3000)) for p in own]
 
-    def shared(u: int, rest) -> float:
+    def shared(u: int, rest) -> np.ndarray:
         hit = np.zeros(len(some[u]), bool)
         for o in rest:
             d, j = trees[o].query(own[u][some[u]])
             hit |= (d < pitch) & (np.einsum("ij,ij->i", normals[u][some[u]], normals[o][j % len(own[o])]) > 0.7)
-        return float(hit.mean())
+        return hit
 
     # The largest set whose scans each share a quarter with the rest of it.
     best: set[int] = set()
     for k in range(len(shots)):
         group = {k}
-        while more := [u for u in range(len(shots)) if u not in group and shared(u, group) >= _ENOUGH]:
+        while more := [u for u in range(len(shots)) if u not in group and shared(u, group).mean() >= _ENOUGH]:
             group |= set(more)
         best = max(best, group, key=len)
     out = []
     far = max(8 * shots[0].noise / scale, 0.004 * room.size)
-    turns = turns_of(family, part)
+    motions = [RigidMotion.of(t, np.zeros(3)) for t in turns_of(family, part)] + half_turns(room)
     for u in range(len(shots)):
+        rest = [o for o in best if o != u]
         ok = u in best and len(best) > 1
-        for t in turns if ok else []:
-            rest = [o for o in best if o != u]
+        if ok:
+            at = some[u][shared(u, rest)]
+            ok = _is_held(room, own[u][at], shots[u].noise / scale * np.sqrt(len(some[u]) / len(own[u])))
+        for m in motions if ok else []:
             # Only turns under which the part repeats are no matter of agreement.
-            moved = own[u][some[u]] @ t.T
-            if np.median(np.abs(_distance(room, moved))) > 0.002 * room.size:
+            if np.median(np.abs(_distance(room, m.points(own[u][some[u]])))) > _REPEATS * room.size:
                 continue
             ids = [u, *rest]
             ok &= _told_apart(
-                t, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far
+                m, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far
             )
         out.append(bool(ok))
     return out
+
+
+def _is_held(room: Room, points: np.ndarray, noise: float) -> bool:
+    """Whether what a scan shares with the rest, (n, 3) places of the part, holds its corners where they belong but for
+    a hundredth of the part's size: the covariance of a settled motion (Censi 2007) with noise that is alike from place
+    to place, and the part's own normals, for noise in a scan's feigns a hold.
+    """
+    near = room.alone.compute_closest_points(room.o3d.core.Tensor((points - room.centre).astype(np.float32)))
+    normals = near["primitive_normals"].numpy()
+    lever = room.size / 2
+    p = (points - room.centre) / lever
+    j = np.hstack([np.cross(p, normals), normals])
+    information = j.T @ j / (noise**2 * _GRAIN)
+    values, ways = np.linalg.eigh(information)
+    ways = ways / np.sqrt(np.maximum(values, 1e-300))
+    corners = (room.box - room.centre) / lever
+    moved = np.cross(ways[:3].T[:, None], corners[None]) + ways[3:].T[:, None]
+    return _SURE * float(np.sqrt((moved**2).sum(axis=(0, 2))).max()) < _OFF * room.size
 
 
 def _distance(room: Room, points: np.ndarray) -> np.ndarray:

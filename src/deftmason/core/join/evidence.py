@@ -20,6 +20,7 @@ from .lookup import sample_of
 from .nearest import closest
 from .seen import Seen
 from .sight import Sight
+from .warp import warp
 
 __all__ = ["Witness", "Evidence", "weigh", "seen_through"]
 
@@ -33,6 +34,8 @@ _STRAIN = 2.0  # how fast a placement loses by lying farther apart than noise ex
 _NEAR = 4.0  # scatters within which what agrees holds
 _EDGE = 0.25  # spacings that neighbours scatter, beyond noise, where faces meet
 _FIRMER = 3.0  # times what holds at smooth places counts for more than what holds at edges too
+_ERRORS = 2.0  # standard errors taken off what two looks both hold
+_GRAIN = 9.0  # places whose noise counts as one
 _FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
 _SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
@@ -56,7 +59,7 @@ class Evidence:
     ``tells`` how many places that hang together lie where the other saw through; ``unseen`` the larger share of either
     that lies on rays along
     which the other saw nothing at all; ``turned`` the least angle between a look at the one and a look at the other,
-    degrees."""
+    degrees; ``warp`` how far they lie apart in long waves by the short ones, see `warp`."""
 
     agree: float
     against: float
@@ -68,6 +71,7 @@ class Evidence:
     tells: int = 0
     unseen: float = 0.0
     turned: float = 0.0
+    warp: float = 0.0
 
     @property
     def outlined(self) -> bool:
@@ -118,23 +122,40 @@ def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: 
 
     Only what lies as near as most do holds: where two shapes are alike by chance, it is at the features, which alone
     keep a scan from sliding, that they differ most. What share is lost so counts once more. Noise in normals feigns a
-    hold in ways that no
-    surface holds: what the two scans' normals differ by tells how much, and that much is none.
+    hold in ways that no surface holds. What two looks at one place both say is free of it: their noises are not alike,
+    so that of what the one's normals hold times what the other's do noise leaves nothing but chance, of which two
+    standard errors are taken off. Where edges hold, whose normals no two looks have alike, the one's own hold less what
+    all normals' noise feigns may be more.
     """
     if len(x) < 6:
         return 0.0
     c = np.average(x, axis=0, weights=each)
-    j = np.column_stack([np.cross(x - c, n), n])
+    j, k = (np.column_stack([np.cross(x - c, m), m]) for m in (n, other))
     radius = np.sqrt(max(float(each @ (j[:, :3] ** 2).sum(axis=1)) / each.sum(), 1e-12))
     j[:, :3] /= radius
+    k[:, :3] /= radius
     scatter = max(1.4826 * float(np.median(r)), least)
-    near = np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
+    near = each * np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
     # Of a squared difference of two normals a quarter is one normal's, in one of the two ways across.
     feigned = _FEIGNED * float(np.median(np.einsum("ij,ij->i", n - other, n - other))) / (4 * 0.69)
-    all_of_it, nearest = (
-        float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, each * near)
-    )
-    return nearest**2 / all_of_it if nearest > 0 else 0.0
+    own = [float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, near)]
+    both = [_both_hold(j, k, w) for w in (each, near)]
+    return max(_nearest_hold(*own), _nearest_hold(both[0][0], both[1][0] - _ERRORS * both[1][1]))
+
+
+def _nearest_hold(all_of_it: float, nearest: float) -> float:
+    """What is held, mm², of what all places hold and the nearest of them."""
+    return nearest**2 / max(all_of_it, nearest) if nearest > 0 else 0.0
+
+
+def _both_hold(j: np.ndarray, k: np.ndarray, w: np.ndarray) -> tuple[float, float]:
+    """What two looks (n, 6) at places of weights (n,) both hold in the way they hold least, and its standard error."""
+    m = (j * w[:, None]).T @ k
+    values, ways = np.linalg.eigh(0.5 * (m + m.T))
+    a, b = j @ ways[:, 0], k @ ways[:, 0]
+    noise = 0.5 * (a - b) ** 2
+    error = np.sqrt(_GRAIN * float(w**2 @ noise**2)) + np.sqrt(_GRAIN * float(w**2 @ (noise * (0.5 * (a + b)) ** 2)))
+    return float(values[0]), float(error)
 
 
 @dataclass
@@ -400,4 +421,5 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
         tells,
         unseen,
         float(np.degrees(np.arccos(np.clip(cosine.max(), -1, 1)))),
+        warp(a.seen, a.all_neighbours, b.seen, b.all_neighbours, motion, grain),
     )

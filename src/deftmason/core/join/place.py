@@ -262,7 +262,7 @@ class _Placing:
                     continue
                 rest = {i: k for i, k in main.members.items() if i != u}
                 e = weigh(self.singles[u].witness, self._body(rest).witness, m, _OFF * self.pitch)
-                if e.refuted or not self.finder.enough(e):
+                if self.finder.refutes(e) or not self.finder.enough(e):
                     bad.append((e.worth - 1e6 * e.tells, u))
             if not bad:
                 break
@@ -311,15 +311,19 @@ def _refusal(finder: Finder, v: Verdict) -> Refused:
             "Place it by three pairs, or bring a scan that shows what breaks the symmetry."
         )
         return Refused("ambiguous", why, [w.motion for w in near], [w.evidence for w in near])
-    told = sorted(v.ways, key=lambda w: (w.evidence.refuted, -w.evidence.strength(finder.noise), -w.evidence.worth))
+    told = sorted(
+        v.ways, key=lambda w: (finder.refutes(w.evidence), -w.evidence.strength(finder.noise), -w.evidence.worth)
+    )
     if told and told[0].evidence.agree > 0:
         e = told[0].evidence
         best = [w.motion for w in told[:3]], [w.evidence for w in told[:3]]
-        if e.refuted and e.agree > LEAST_SHARE * e.least:
+        if finder.refutes(e) and e.agree > LEAST_SHARE * e.least:
+            against = "stands where others saw through, or is missed where they saw it"
+            if not e.refuted:
+                against = f"is bent otherwise there, {e.rms:.3f} mm (rms) off, too evenly for noise"
             why = (
-                f"In its best place it agrees over {e.agree:.0f} mm² but stands where others saw "
-                "through, or is missed where they saw it: "
-                "it shows another part, or a part that has changed."
+                f"In its best place it agrees over {e.agree:.0f} mm² but {against}: "
+                "it shows another part, another side of it, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
         if e.rms >= STRAINED * e.explained(finder.noise) and e.agree > LEAST_SHARE * e.least:
@@ -329,7 +333,7 @@ def _refusal(finder: Finder, v: Verdict) -> Refused:
                 "it shows another part, or a part that has changed."
             )
             return Refused("contradicted", why, *best)
-        if e.agree > LEAST_SHARE * e.least and not e.refuted:
+        if e.agree > LEAST_SHARE * e.least and not finder.refutes(e):
             why = (
                 f"It shares {min(e.overlap, 1):.0%} with the other scans, but nothing there holds it "
                 "against sliding or turning, "

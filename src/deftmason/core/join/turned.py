@@ -57,7 +57,7 @@ def _contradicts(finder: Finder, g: Body, h: Body, motion: RigidMotion) -> bool:
     if float(finder.said(g, h, motion.matrix[None])[0]) >= _SAID:
         return True
     e = finder.sibling(g, h, motion).evidence
-    return e.refuted or e.unseen > JUTS
+    return finder.refutes(e) or e.unseen > JUTS
 
 
 def _shares_most(g: Body, h: Body, motion: RigidMotion) -> bool:

@@ -38,6 +38,8 @@ _PER_PAIR = 24  # ways of two scans that are remembered
 _SELF = 0.25  # of a scan that lies on itself under a motion that makes siblings
 _SIBLINGS = 14
 _LOOSE = 0.2  # pitches that a way settled roughly may be off
+# of short waves: long ones that no true placement leaves, at least, and times what the surest pairs have
+_WARPED, _WARPED_MORE = 0.8, 1.6
 _WIDER = 2.3  # two looks at one place, in scatters of one seen locally
 
 
@@ -73,15 +75,27 @@ class Finder:
         self.stated = noise is not None
         self.scatter = float(np.median([b.seen.noise for b in singles]))
         self.noise = np.sqrt(2) * noise if noise else _WIDER * self.scatter
+        self.most_warp = np.inf  # until the surest pairs have told
 
     def learn_noise(self, verdicts: list[Verdict]) -> None:
-        """The distance left between settled scans, from the best way of each of the pairs that hold best."""
-        best = [w.evidence for v in verdicts for w in v.ways[:1] if self.enough(w.evidence) and not w.evidence.refuted]
+        """The distance left between settled scans, and how much of it lies in long waves, from the best way of each of
+        the pairs that hold best.
+        """
+        best = [
+            w.evidence for v in verdicts for w in v.ways[:1] if self.enough(w.evidence) and not self.refutes(w.evidence)
+        ]
         if self.stated or not best:
             return
         surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.singles) - 1)]
         left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
         self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
+        told = [e.warp for e in surest if e.warp > 0]
+        if told:
+            self.most_warp = max(_WARPED, _WARPED_MORE * float(np.median(told)))
+
+    def refutes(self, e: Evidence) -> bool:
+        """Whether what is said speaks against a placement: contradicted, or bent otherwise than the other."""
+        return e.refuted or e.warp > self.most_warp
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the body may lie there."""
@@ -93,7 +107,9 @@ class Finder:
 
     def open_ways(self, v: Verdict) -> list[Way]:
         """The ways that nothing speaks against, held or not, firmest first."""
-        sound = [w for w in v.ways if not w.evidence.refuted and w.evidence.agree > LEAST_SHARE * w.evidence.least]
+        sound = [
+            w for w in v.ways if not self.refutes(w.evidence) and w.evidence.agree > LEAST_SHARE * w.evidence.least
+        ]
         most = max((w.evidence.agree for w in sound), default=0.0)
         sound = [w for w in sound if w.evidence.agree > _RIVAL * most]
         if any(w.evidence.outlined for w in sound):
@@ -107,7 +123,7 @@ class Finder:
         if not sound or not self.enough(sound[0].evidence):
             return []
         first = sound[0]
-        rest = [w for w in v.ways if w is not first and not w.evidence.refuted]
+        rest = [w for w in v.ways if w is not first and not self.refutes(w.evidence)]
         if any(w.evidence.outlined for w in sound):
             rest = [w for w in rest if w.evidence.unseen < JUTS]
         # Two looks that show nearly the same may as well be looks at opposite sides that are alike.
@@ -178,7 +194,7 @@ class Finder:
                 poses = np.array([m.matrix for m in new])
                 new = [new[k] for k in distinct(poses, -self.said(g, h, poses), g.some, 1.0 * self.pitch, _SIBLINGS)]
             ways = self._distinct(g, ways + list(self.pool.map(lambda m: self.sibling(g, h, m), new)))
-        order = lambda w: (w.evidence.refuted, -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
+        order = lambda w: (self.refutes(w.evidence), -w.evidence.strength(self.noise), -w.evidence.worth)  # noqa: E731
         return Verdict(sorted(ways, key=order), len(g.members) == len(h.members) == 1)
 
     def _screened(
@@ -279,7 +295,7 @@ class Finder:
         if drawn.blocked or drawn.unseen > JUTS:
             return False
         fine = self._fine(b, b, m)
-        return fine is None or not self.same(b, fine.motion, m) or not fine.evidence.refuted
+        return fine is None or not self.same(b, fine.motion, m) or not self.refutes(fine.evidence)
 
     def _best_selves(self, b: Body, poses: np.ndarray, most: int) -> np.ndarray:
         if not len(poses):

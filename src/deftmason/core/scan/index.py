@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from numba import njit, prange
 
+from .exactness import is_exact
 from .mesh import TriMesh
 from .onfacet import facet_distances
 from .steady import steady_normals
@@ -18,7 +19,6 @@ __all__ = ["ScanIndex"]
 _CALM_DEG = 1.5  # smoothing goes on until neighbouring normals differ by about this much
 _MOST_ROUNDS = 8
 _SIDES = 96  # ways in which the outermost places are looked for
-_FLAT_TURN, _FLAT_SHARE = 1e-4, 0.1  # rad between neighbours in one plane, and the share of such pairs on an exact mesh
 
 
 @njit(cache=True, parallel=True)
@@ -66,17 +66,8 @@ class ScanIndex:
 
     @cached_property
     def exact(self) -> bool:
-        """Whether the facets carry no noise, as those of a CAD program: a good share of neighbours lies in one plane
-        exactly.
-        """
-        step = max(1, len(self.mesh.faces) // 40000)
-        n, g = self.mesh.normals[::step], self.neighbours[::step]
-        hit = total = 0
-        for k in range(3):
-            ok = g[:, k] >= 0
-            turn = np.linalg.norm(np.cross(n[ok], self.mesh.normals[g[ok, k]]), axis=1)
-            hit, total = hit + int((turn < _FLAT_TURN).sum()), total + int(ok.sum())
-        return total > 0 and hit > _FLAT_SHARE * total
+        """Whether the facets carry no noise, as those of a CAD program."""
+        return is_exact(self.mesh, self.neighbours)
 
     @cached_property
     def size(self) -> float:

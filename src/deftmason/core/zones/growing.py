@@ -26,6 +26,7 @@ KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 _ANGLE = {"plane": 14.0, "cylinder": 20.0, "cone": 20.0, "sphere": 20.0, "torus": 20.0}
 _SAMPLE = 900  # facets a running fit needs
 _LOOKS, _EXACT_LOOKS = (240, 60), (160, 40, 10)  # facets of the first look
+_INMOST = 2  # of the looks at an exact mesh: the smallest
 _FLAT_DEG, _EXACT_FLAT_DEG = 12.0, 0.2
 _TURNS_ALIKE, _MEAN_TURN = 0.25, 0.06  # rad
 _LIKE_SIZE = 0.3  # of the seed's area: long facets of a straight beside short ones of a bend
@@ -158,6 +159,18 @@ def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray, turn: float =
     return Grown(np.sort(facets), known, area * (1 - _EARNS * (FIT_KINDS[kind] - FIT_KINDS["plane"])))
 
 
+def _could_lie(ground: Ground, kind: str, patch: np.ndarray) -> bool:
+    """Whether an element of a kind goes exactly through a patch of an exact mesh, as far as its corners tell."""
+    p, n = _places(ground, patch)
+    if len(p) < FIT_KINDS[kind] + 1:
+        return True
+    try:
+        f = fit(kind, p, normals=n, correlated=False, near=_first_guess(kind, p, n))
+    except BadInput:
+        return True
+    return float(np.max(np.abs(f.residuals))) <= _EXACT * ground.size
+
+
 def _mean_turn(ground: Ground, facets: np.ndarray, element: Element) -> float:
     """Mean angle (rad) between facets and an element: coarse corners on two circles lie on many surfaces, their facets
     do not.
@@ -245,7 +258,10 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
     best: Grown | None = None
     for kind in kinds:
         tried = None
-        for patch in looks["flat" if kind == "plane" else "wide"]:
+        patches = looks["flat" if kind == "plane" else "wide"]
+        if ground.index.exact and kind != "plane" and not _could_lie(ground, kind, patches[_INMOST]):
+            patches = patches[_INMOST + 1 :]  # those before it hold it too
+        for patch in patches:
             try:
                 grown = _grow(ground, seed, kind, patch)
             except BadInput:

@@ -8,14 +8,15 @@ import numpy as np
 
 from ..elements import Element
 from ..progress import Progress
+from ..scan.patches import around
 from .ground import Ground, calm_distance, lower_calm
 from .growing import Grown, grow_best, is_shaped
-from .noise import around
 
 __all__ = ["grown_zones"]
 
 _ROUGH_DEG = (2.5, 12.0)  # least and most turn between neighbours from which on they lie across an edge or in a blend
 _MOST_FAILED, _MOST_FAILED_EXACT = 40, 400  # seeds in a row that gave nothing
+_SKIPPED = 60  # facets about a seed that gave nothing: none of them is asked
 _LARGE_ZONE = 400  # facets of a zone that tells how far the scan's waves scatter
 _CALM_SHARE = 0.2  # of such zones' area: the others may follow a free surface
 _WAVES_MOST = 1.15  # of the scatter of small patches: what waves may add at most
@@ -70,7 +71,7 @@ def grown_zones(
                 break
             grown = grow_best(ground, seed)
             if grown is None or areas[grown.facets].sum() < least:
-                near = around(index, seed)
+                near = around(index.neighbours, seed, _SKIPPED)
                 lower_calm(index.neighbours, calm, near[~ground.taken[near]].astype(np.int32))
                 in_a_row += 1
                 continue

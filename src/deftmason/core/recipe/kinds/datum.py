@@ -117,7 +117,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
 
-    computation: ClassVar[int] = 3
+    computation: ClassVar[int] = 4
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")
