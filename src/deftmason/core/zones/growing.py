@@ -260,7 +260,7 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
         tried = None
         patches = looks["flat" if kind == "plane" else "wide"]
         if ground.index.exact and kind != "plane" and not _could_lie(ground, kind, patches[_INMOST]):
-            patches = patches[_INMOST + 1 :]  # those before it hold it too
+            patches = [p for p in patches if not np.isin(patches[_INMOST], p).all()]  # the others hold it too
         for patch in patches:
             try:
                 grown = _grow(ground, seed, kind, patch)

@@ -154,6 +154,7 @@ class MatchStep(Step):
 
     course: ClassVar[str] = "scan"
     title: ClassVar[str] = "Rough match"
+    computation: ClassVar[int] = 2
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "placement"
     tells: ClassVar[type[Told]] = PlacementTold
