@@ -14,11 +14,10 @@ STILL = RigidMotion.identity()
 def told(monkeypatch):
     """Which scans are left out of four, where (a, b) says that ``a`` moved is contradicted by ``b``."""
 
-    def ask(edges, count=4, fixed=frozenset(), same=frozenset(), most=True, fits=()):
+    def ask(edges, count=4, fixed=frozenset(), same=frozenset()):
         scans = [SimpleNamespace(name=i) for i in range(count)]
-        monkeypatch.setattr(turned, "_motions", lambda finder, main: [(STILL, most)])
+        monkeypatch.setattr(turned, "_motions", lambda finder, main: [STILL])
         monkeypatch.setattr(turned, "_contradicts", lambda finder, g, h, motion, placed: (g.name, h.name) in edges)
-        monkeypatch.setattr(turned, "_fits", lambda finder, main, motion, group: group in fits)
         monkeypatch.setattr(turned, "_shares_most", lambda g, h, motion: (g.name, h.name) in same)
         return turned.untold(
             SimpleNamespace(singles=scans), SimpleNamespace(members=dict.fromkeys(range(count), STILL)), set(fixed)
@@ -57,11 +56,3 @@ def test_a_scan_that_contradicts_itself_is_held_by_one_that_shows_the_same(told)
     edges = both((0, 1), (1, 2)) | {(3, 3), (2, 3)}
     assert told(edges) == {3}
     assert told(edges, same={(3, 2)}) == set()
-
-
-def test_where_less_of_the_body_lies_on_itself_a_group_goes_only_if_it_lies_on_the_rest_when_moved(told):
-    edges = both((0, 1), (0, 2), (1, 2))
-    assert told(edges, most=False) == set()
-    assert told(edges, most=False, fits=({3},)) == {3}
-    # To move the three is to move the one the other way round.
-    assert told(edges, most=False, fits=({0, 1, 2},)) == {3}

@@ -22,6 +22,8 @@ _NEAR = 0.75  # spans from the middle of a scan that an eye lies at least
 _DISTANCES = (1.0, 1.5, 2.3, 4.0, 12.0, 1000.0)  # spans, tried first
 _COUNT = 9000  # points that an eye is judged by
 _WORST = 0.06  # of a scan hidden, turned away or gone: no one place has seen it
+_FARTHER = (0.63, 0.8, 1.0, 1.25, 1.6)  # times the best's distance, tried around it
+_AROUND, _AS_GOOD = 8, 0.002  # directions tried around the best; what costs no more may as well be the place
 _LEANS = (0.05, 0.1, 0.2, 0.35)  # tangents tried around the best
 
 
@@ -151,14 +153,17 @@ def find_eye(
             value, d, t = new
     if _cost(p, n, centre, pitch, d * span * t) > _WORST:
         return None
-    lean = _LEANS[-1]
     a = np.linalg.svd(t[None])[2][1:]
-    for step in _LEANS:
+    lean = _LEANS[0]
+    for step, wider in zip(_LEANS, (*_LEANS[1:], _LEANS[-1])):
+        # To one side and farther, or nearer, may cost as little as to stay; and so may another place a ridge away.
         ring = [
-            cost(d * span * (w / np.linalg.norm(w)))
-            for w in (t + step * (np.cos(b) * a[0] + np.sin(b) * a[1]) for b in np.arange(6) * np.pi / 3)
+            cost(d * far * span * (w / np.linalg.norm(w)))
+            for w in (
+                t + step * (np.cos(b) * a[0] + np.sin(b) * a[1]) for b in np.arange(_AROUND) * 2 * np.pi / _AROUND
+            )
+            for far in _FARTHER
         ]
-        if min(ring) > value + 0.002:
-            lean = step
-            break
+        if min(ring) <= value + _AS_GOOD:
+            lean = wider
     return Eye(centre + d * span * t, t, lean)

@@ -21,6 +21,7 @@ __all__ = ["Sight"]
 _WIDE = 1.1  # spacings of a pixel
 _MOST = 700  # pixels across a scan
 _REACH = 0.5  # of the span: how far ahead a scan is asked what it saw through
+_SURE = 0.1  # lean of an eye whose outline says something
 _FACING = 0.4  # cosine between ray and normal with which a place is seen
 _GRAZED = 0.3  # the same below which it may not be
 _FILLED = 5  # of eight around: then an empty pixel is chance, not ignorance
@@ -102,8 +103,10 @@ class Sight:
 
     def unseen(self, p: np.ndarray, n: np.ndarray) -> np.ndarray:
         """Which places (k, 3) facing this scan's eye lie on rays along which it saw nothing at all: had they been
-        there, it would have seen
-        something, unless a surface that the rays only graze stood there."""
+        there, it would have seen something, unless a surface that the rays only graze stood there. None where the eye
+        is so unsure that its outline may be another."""
+        if self.eye.lean > _SURE:
+            return np.zeros(len(p), bool)
         flat, depth = project(p, self.eye.place, self.eye.toward)
         at = np.floor((flat - self.low) / self.pixel).astype(np.int64)
         shape = np.array(self.dark.shape)

@@ -15,66 +15,41 @@ from scipy.sparse import csr_array
 from scipy.sparse.csgraph import connected_components
 
 from ..elements import RigidMotion
-from .bodies import Body, together
-from .candidates import distinct
+from .bodies import Body
 from .evidence import weigh
-from .lookup import closer, score
 from .settle import settle_onto
 from .ways import JUTS, LEAST_HOLD, Finder
 
 __all__ = ["untold"]
 
 _STAYS = 2.5  # pitches that settling may move it
-_SHARED = 0.3, 0.5  # of the body that must lie on itself; from where on nothing more is asked of what is moved
-_PROMISES = 0.35  # the same by few places, before it is settled
-_WAYS, _MOTIONS = 8, 12  # ways of two scans that are asked for what they differ by; motions that are settled
+_SHARED = 0.5  # of the body that must lie on itself
 _MOST = 0.6  # of the smaller scan, shared
 _SAID = 3  # of a scan's few places that another saw through: more than chance
 
 
-def _motions(finder: Finder, main: Body) -> list[tuple[RigidMotion, bool]]:
-    """The distinct motions, in the frame of all, under which a body nearly lies on itself, settled on the whole: those
-    that it holds there. They are looked for among those of its scans onto themselves, and what the ways of two of its
-    scans differ by from how these lie: looks at opposite sides show nothing of themselves when turned. What turns
-    freely has no such, and is told by what breaks its roundness. With each whether most of the body lies on itself so.
+def _motions(finder: Finder, main: Body) -> list[RigidMotion]:
+    """The distinct motions, in the frame of all, under which any of the scans nearly lies on itself, settled on the
+    whole: those that it holds there. What turns freely has no such, and is told by what breaks its roundness.
     """
-    out: list[tuple[RigidMotion, bool]] = []
-    for motion in _promising(finder, main):
-        if any(finder.same(main, motion, o) for o, _ in out):
-            continue
-        fine, _, rms = settle_onto(
-            main.seen, motion, [(main.seen, RigidMotion.identity())], reach=0.8 * finder.pitch, count=800, rounds=16
-        )
-        if not np.isfinite(rms) or not finder.same(main, fine, motion, _STAYS):
-            continue
-        e = weigh(main.witness, main.witness, fine)
-        if e.overlap > _SHARED[0] and e.hold > LEAST_HOLD * e.least:
-            out.append((fine, e.overlap > _SHARED[1]))
+    out: list[RigidMotion] = []
+    for i, m in main.members.items():
+        for s in finder.selves.get(i, []):
+            motion = m.after(s).after(m.inverse())
+            if any(finder.same(main, motion, o) for o in out):
+                continue
+            fine, _, rms = settle_onto(
+                main.seen, motion, [(main.seen, RigidMotion.identity())], reach=0.8 * finder.pitch, count=800, rounds=16
+            )
+            if np.isfinite(rms) and finder.same(main, fine, motion, _STAYS) and _is_held(main, fine):
+                out.append(fine)
     return out
 
 
-def _promising(finder: Finder, main: Body) -> list[RigidMotion]:
-    """Motions of the whole worth settling, likeliest first."""
-    still = RigidMotion.identity()
-    own = [m.after(s).after(m.inverse()) for i, m in main.members.items() for s in finder.selves.get(i, [])]
-    found = [
-        k.after(way).after(m.inverse())
-        for i, m in main.members.items()
-        for j, k in main.members.items()
-        if i != j
-        for way in finder.pair(i, j)[:_WAYS]
-    ]
-    found = [m for m in found if not finder.same(main, m, still)]
-    if not found:
-        return own
-    ready = main.ready
-    poses = closer(ready.at, np.array([m.matrix for m in found]), ready.scoring)
-    agree = score(ready.at, poses, ready.scoring)[:, 0] / max(len(ready.scoring.points), 1)
-    at = main.some @ poses[:, :3, :3].transpose(0, 2, 1) + poses[:, None, :3, 3]
-    moved = np.sqrt(((at - main.some) ** 2).sum(axis=2).mean(axis=1))
-    ok = np.nonzero((agree > _PROMISES) & (moved > _STAYS * finder.pitch))[0]
-    kept = ok[distinct(poses[ok], agree[ok], main.some, finder.pitch, _MOTIONS)] if len(ok) else ok
-    return own + [RigidMotion(p) for p in poses[kept]]
+def _is_held(main: Body, motion: RigidMotion) -> bool:
+    """Whether much of a body lies on itself under a motion, and is held there."""
+    e = weigh(main.witness, main.witness, motion)
+    return e.overlap > _SHARED and e.hold > LEAST_HOLD * e.least
 
 
 def _contradicts(finder: Finder, g: Body, h: Body, motion: RigidMotion, placed: RigidMotion) -> bool:
@@ -98,14 +73,6 @@ def _between(members: dict[int, RigidMotion], motion: RigidMotion | None, i: int
     return members[j].inverse().after(placed)
 
 
-def _fits(finder: Finder, main: Body, motion: RigidMotion, group: set[int]) -> bool:
-    """Whether some scans of a body, moved, lie on the rest as they might."""
-    rest = {i: m for i, m in main.members.items() if i not in group}
-    g, h = (together({i: main.members[i] for i in ids}, finder.singles, finder.pitch) for ids in (sorted(group), rest))
-    e = weigh(g.witness, h.witness, motion)
-    return finder.enough(e) and not finder.refutes(e)
-
-
 def untold(finder: Finder, main: Body, fixed: set[int]) -> set[int]:
     """The scans of a body that could as well lie otherwise together: of each two groups that nothing tells apart the
     one without ``fixed`` scans, or the smaller.
@@ -113,7 +80,7 @@ def untold(finder: Finder, main: Body, fixed: set[int]) -> set[int]:
     members = main.members
     ids = sorted(members)
     gone: set[int] = set()
-    for motion, most in _motions(finder, main):
+    for motion in _motions(finder, main):
         left = [i for i in ids if i not in gone]
         n = len(left)
         if n < 2:
@@ -136,8 +103,6 @@ def untold(finder: Finder, main: Body, fixed: set[int]) -> set[int]:
         for a, b in np.argwhere(edge):
             exits[of[a]] |= of[a] != of[b]
         closed = [{left[k] for k in np.nonzero(of == c)[0]} for c in range(count) if not exits[c]]
-        if not most and count > 1:
-            closed = [g for g in closed if _fits(finder, main, motion, g)]
         if count > 1:
             # Either what nothing could move stays, or one of the groups that could be.
             firm = set(left).difference(*closed)

@@ -27,7 +27,7 @@ __all__ = ["Way", "Verdict", "Finder", "JUTS", "LEAST_HOLD", "LEAST_SHARE", "STR
 LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
 LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
 JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
-_NEARLY_WHOLE = 0.9  # of the smaller of two scans, shared
+_NEARLY_WHOLE = 0.9  # of the smaller of two bodies, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
 # of the best way's agreeing area: a way that shares so much and is not contradicted leaves it open which is right
@@ -126,15 +126,16 @@ class Finder:
         rest = [w for w in v.ways if w is not first and not self.refutes(w.evidence)]
         if any(w.evidence.outlined for w in sound):
             rest = [w for w in rest if w.evidence.unseen < JUTS]
-        # Two looks that show nearly the same may as well be looks at opposite sides that are alike.
-        alike = v.single and first.evidence.overlap > _NEARLY_WHOLE
+        # A scan that shows nearly what others do may as well be a look at the opposite side that is alike: to share
+        # little with what is placed refutes nothing.
+        alike = v.single or first.evidence.overlap > _NEARLY_WHOLE
         least = _NEARLY * first.evidence.strength(self.noise)
         return [
             first,
             *(
                 w
                 for w in rest
-                if (w.sibling and (alike or (v.single and w.evidence.unseen < JUTS)))
+                if (w.sibling and alike and w.evidence.unseen < JUTS)
                 or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least))
             ),
         ]
