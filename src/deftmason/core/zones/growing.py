@@ -259,8 +259,10 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
     for kind in kinds:
         tried = None
         patches = looks["flat" if kind == "plane" else "wide"]
-        if ground.index.exact and kind != "plane" and not _could_lie(ground, kind, patches[_INMOST]):
-            patches = [p for p in patches if not np.isin(patches[_INMOST], p).all()]  # the others hold it too
+        # Of a ring so small a patch tells nothing.
+        small = patches[_INMOST] if ground.index.exact and kind not in ("plane", "torus") else None
+        if small is not None and not _could_lie(ground, kind, small):
+            patches = [p for p in patches if not np.isin(small, p).all()]  # the others hold it too
         for patch in patches:
             try:
                 grown = _grow(ground, seed, kind, patch)
