@@ -11,7 +11,7 @@ import pytest
 
 from ..hostile.people import Person
 from ..served import Server
-from .room import ARGS, Room
+from .room import ARGS, COUNT_CHANGES, Room
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -50,6 +50,7 @@ def page(browser):
     # the policy on.
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
     p = context.new_page()
+    p.add_init_script(COUNT_CHANGES)
     p.set_default_timeout(60_000)  # a machine that does two things takes twice as long
     p.wrong = []
     p.on("pageerror", lambda e: p.wrong.append(str(e)))

@@ -13,6 +13,21 @@ ARGS = (
     "--disable-background-networking --disable-component-update --disable-sync"
 ).split()
 
+# Counts the changes of jobs that the page has asked for and not been answered yet.
+COUNT_CHANGES = r"""
+    window.changing = 0
+    const fetched = window.fetch
+    window.fetch = async (url, init) => {
+        const changes = (init?.method ?? 'GET') !== 'GET' && /\/(stones|undo|redo|values|pieces|back)\b/.test(url)
+        window.changing += changes
+        try {
+            return await fetched(url, init)
+        } finally {
+            window.changing -= changes
+        }
+    }
+"""
+
 
 class Room:
     """A page with a job open. Places are given on the true part; ``pose`` carries them to the scan."""
@@ -118,6 +133,8 @@ class Room:
         return self.page.locator(f'[data-figure="{name}"]').first.inner_text()
 
     def api(self, path: str = ""):
+        """Ask the server about the job, once it has answered what the page asked it to change."""
+        self.page.wait_for_function("() => !window.changing")
         job = self.page.url.rstrip("/").rsplit("/", 1)[1]
         return self.page.request.get(f"{self.page.url.split('/jobs/')[0]}/api/jobs/{job}{path}")
 
