@@ -15,7 +15,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: postgres prove-core prove-trials jobs look-core look-screens demo test bench trial fuzz soak build clean openapi
+.PHONY: postgres prove-core prove-servers prove-trials jobs look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -28,9 +28,9 @@ test: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff format --check --quiet src tests bench
 	@# The screens are looked at while the types are: two things at a time.
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
-	@# What only computes is proved two at a time; servers and screens after it, with the machine to themselves.
-	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-trials
-	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile tests/web -m "not long"
+	@# Two at a time; screens last: a browser that draws without a graphics card needs what is left of the machine.
+	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-servers prove-trials
+	$(BIN)/python -m pytest tests/web -m "not long" -n 2 --dist loadfile
 	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
 	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 
@@ -42,6 +42,9 @@ LONG := $(addprefix tests/core/test_,join.py hood.py nets.py symmetry.py surface
 
 prove-core:
 	$(BIN)/python -m pytest tests/core -m "not long" $(LONG:%=--ignore=%)
+
+prove-servers:
+	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile -m "not long"
 
 prove-trials:
 	$(BIN)/python -m pytest tests/cli tests/trials -m "not long" $(LONG)

@@ -48,17 +48,17 @@ def test_neighbours_and_rings_are_the_same_few_or_many(count):
 
 def test_a_hundred_thousand_facets_on_one_edge_or_vertex_end():
     for mesh in (book(100_000), umbrella(100_000)):
-        assert ends_within(5, lambda mesh=mesh: ScanIndex(mesh).neighbours)
-        assert ends_within(10, lambda mesh=mesh: ScanIndex(mesh).steady_normals)
+        assert ends_within(5, lambda mesh=mesh: ScanIndex(mesh).neighbours, here=True)
+        assert ends_within(10, lambda mesh=mesh: ScanIndex(mesh).steady_normals, here=True)
         assert np.isfinite(ScanIndex(mesh).steady_normals).all()
-        assert ends_within(5, lambda mesh=mesh: vertex_rings(mesh.faces, len(mesh.vertices)))
+        assert ends_within(5, lambda mesh=mesh: vertex_rings(mesh.faces, len(mesh.vertices)), here=True)
 
 
 def test_crossings_that_would_never_be_found_out_are_said():
     mesh = umbrella(100_000)
     with pytest.raises(TooCrowded, match="crowd one place"):
         crossing_pairs(mesh.vertices, mesh.faces)
-    assert ends_within(20, lambda: survey_mesh(mesh))
+    assert ends_within(20, lambda: survey_mesh(mesh), here=True)
     said = survey_mesh(mesh)
     assert said.unlooked and "not looked for" in said.in_words() and "closed and sound" not in said.in_words()
 

@@ -50,7 +50,7 @@ def test_a_long_wild_stroke_stays_small(index):
     rng = np.random.default_rng(3)
     wild = rng.uniform(-1e6, 1e6, (4000, 3))
     assert swelled(lambda: select(index, [brush(wild, 0.5)])) < 400
-    assert ends_within(5, lambda: select(index, [brush(wild, 0.5)]))
+    assert ends_within(5, lambda: select(index, [brush(wild, 0.5)]), here=True)
     with pytest.raises(BadArgument, match="too long for so thin a brush"):
         select(index, [brush(rng.uniform(0, 20, (4000, 3)), 1e-3)])
 
@@ -58,13 +58,13 @@ def test_a_long_wild_stroke_stays_small(index):
 def test_thousands_of_marks_cost_what_they_are(index):
     rng = np.random.default_rng(4)
     marks = [brush(rng.uniform(0, 20, (3, 3)), 1.0) for _ in range(500)]
-    assert ends_within(8, lambda: select(index, marks * 2))
-    assert ends_within(1, lambda: select(index, [marks[0]] * 5000))
+    assert ends_within(8, lambda: select(index, marks * 2), here=True)
+    assert ends_within(1, lambda: select(index, [marks[0]] * 5000), here=True)
 
 
 def test_growing_stops_where_nothing_is_left_to_grow(index):
     marks = [brush([[20, 15, 20]]), *[Mark("grow", rings=200)] * 20]
-    assert select(index, marks).all() and ends_within(3, lambda: select(index, marks))
+    assert select(index, marks).all() and ends_within(3, lambda: select(index, marks), here=True)
     with pytest.raises(BadArgument, match="rings"):
         select(index, [Mark("everything"), *[Mark("shrink", rings=200)] * 500])
 

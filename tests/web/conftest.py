@@ -1,8 +1,10 @@
 """A real server with a small demo, and a real browser."""
 
+import fcntl
 import json
 import os
 import re
+import shutil
 import time
 from pathlib import Path
 
@@ -16,12 +18,26 @@ from .room import ARGS, COUNT_CHANGES, Room
 ROOT = Path(__file__).resolve().parents[2]
 
 
+def shelf(factory: pytest.TempPathFactory) -> Path:
+    """The demo's jobs as files: computed by the first of the processes that share the tests, while the others wait."""
+    base = factory.getbasetemp()
+    base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    ready = base / "shelf"
+    with open(base / "shelf.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not ready.exists():
+            s = Server(factory.mktemp("making"))
+            s.manage("migrate")
+            s.manage("load_demo", "--spacing", "0.62", "--without-curved")
+            s.folder.rename(ready)
+    return ready
+
+
 @pytest.fixture(scope="session")
 def server(tmp_path_factory):
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the screens first: make build"
     s = Server(tmp_path_factory.mktemp("served"))
-    s.manage("migrate")
-    s.manage("load_demo", "--spacing", "0.62", "--without-curved")
+    shutil.copytree(shelf(tmp_path_factory), s.folder, dirs_exist_ok=True)
     s.start()
     yield s
     s.stop()
