@@ -28,9 +28,9 @@ test: $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff format --check --quiet src tests bench
 	@# The screens are looked at while the types are: two things at a time.
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
-	@# Two at a time; screens last: a browser that draws without a graphics card needs what is left of the machine.
+	@# Two at a time; screens last, alone: a browser that draws without a graphics card fills the machine.
 	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-servers prove-trials
-	$(BIN)/python -m pytest tests/web -m "not long" -n 2 --dist loadfile
+	$(BIN)/python -m pytest tests/web -m "not long"
 	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
 	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 
