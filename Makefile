@@ -23,7 +23,8 @@ demo: $(S)/python
 	@(sleep 4; exec $(BIN)/python -m deftmason.server load_demo) & \
 	exec $(BIN)/python -m deftmason.server.serve --port $(PORT)
 
-test: $(S)/tests $(S)/web $(S)/warm
+test: $(S)/python
+	@$(MAKE) --no-print-directory -j3 $(S)/tests $(S)/web $(S)/warm
 	$(BIN)/ruff check src tests bench
 	$(BIN)/ruff format --check --quiet src tests bench
 	@# The screens are looked at while the types are: two things at a time.
@@ -37,8 +38,8 @@ test: $(S)/tests $(S)/web $(S)/warm
 postgres: $(S)/tests $(S)/web
 	$(BIN)/python -m tests.on_postgres tests/server --ignore=tests/server/test_machines.py
 
-# Of the core those that take longest go with the trials, so that both take about as long.
-LONG := $(addprefix tests/core/test_,join.py hood.py nets.py symmetry.py surfaces.py)
+# Of the core what takes longest goes with the trials, so that two at a time end together.
+LONG := tests/core/test_join.py
 
 prove-core:
 	$(BIN)/python -m pytest tests/core -m "not long" $(LONG:%=--ignore=%)

@@ -31,15 +31,15 @@ def vase(n: int, noise: float = 0.0, size: float = 1.0, far: float = 0.0) -> Tri
     return TriMesh(size * p + far, np.vstack([sides, caps]).astype(np.int32))
 
 
-@pytest.mark.parametrize(("size", "far"), [(0.03, 0.0), (1.0, 0.0), (1.0, 900.0), (250.0, 0.0)])
+@pytest.mark.parametrize(("size", "far"), [(0.03, 0.0), (1.0, 900.0), (250.0, 0.0)])
 def test_a_free_form_body_with_caps_is_exact_at_any_size_and_place(size, far):
-    index = ScanIndex(vase(32, size=size, far=far))
+    index = ScanIndex(vase(24, size=size, far=far))
     assert index.exact
     zones = read_zones(index)
     kinds = sorted(z.kind for z in zones.zones)
     assert kinds == ["freeform", "plane", "plane"], kinds
     free = next(z for z in zones.zones if z.kind == "freeform")
-    assert len(free.facets) == 2 * 32 * 31
+    assert len(free.facets) == 2 * 24 * 23
 
 
 @pytest.mark.parametrize("noise", [1e-3, 1e-2, 0.1])

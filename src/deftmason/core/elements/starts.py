@@ -44,16 +44,30 @@ def _directions(p, normals, hold: DirectionHold | None, *, from_normals: str) ->
     return out
 
 
+def _across(p, directions: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Two axes across each direction (d, 3), (d, 2, 3), and places p (n, 3) along them, (d, n) each."""
+    pairs = np.array([perpendicular_pair(a) for a in directions])
+    return pairs, pairs[:, 0] @ p.T, pairs[:, 1] @ p.T
+
+
+def _least(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Least-squares solutions (d, k) of linear systems (d, n, k) with right sides (d, n)."""
+    inverse = np.linalg.pinv(a, rcond=np.finfo(float).eps * max(a.shape[1:]))
+    return (inverse @ b[..., None])[..., 0]
+
+
+def _circles_2d(x, y):
+    """Linear circles (Kåsa 1976) through places (d, n): centre, radius, algebraic residual in distance units."""
+    s = _least(np.stack([x, y, np.ones_like(x)], axis=2), x * x + y * y)
+    cx, cy = s[:, 0] / 2, s[:, 1] / 2
+    r = np.sqrt(np.maximum(s[:, 2] + cx * cx + cy * cy, 1e-12))
+    rho = np.hypot(x - cx[:, None], y - cy[:, None])
+    return cx, cy, r, ((rho - r[:, None]) ** 2).mean(axis=1)
+
+
 def _circle_2d(x, y):
-    """Linear circle (Kåsa 1976): centre, radius, algebraic residual in distance units."""
-    a = np.column_stack([x, y, np.ones_like(x)])
-    b = x * x + y * y
-    s, *_ = np.linalg.lstsq(a, b, rcond=None)
-    cx, cy = s[0] / 2, s[1] / 2
-    r2 = s[2] + cx * cx + cy * cy
-    r = np.sqrt(max(r2, 1e-12))
-    rho = np.hypot(x - cx, y - cy)
-    return cx, cy, r, float(np.mean((rho - r) ** 2))
+    """`_circles_2d` of one row of places (n,)."""
+    return tuple(float(v[0]) for v in _circles_2d(x[None], y[None]))
 
 
 def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
@@ -64,14 +78,13 @@ def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
             directions += list(_grid(40))
     else:
         directions = _directions(p, normals, hold, from_normals="cylinder")
-    scored = []
-    for order, a in enumerate(directions):
-        e1, e2 = perpendicular_pair(a)
-        cx, cy, r, cost = _circle_2d(p @ e1, p @ e2)
-        scored.append((cost if order else cost * 0.5, order, a, cx * e1 + cy * e2, r))
-    scored.sort(key=lambda s: s[:2])
+    along = np.array(directions)
+    pairs, x, y = _across(p, along)
+    cx, cy, radii, cost = _circles_2d(x, y)
+    centres = cx[:, None] * pairs[:, 0] + cy[:, None] * pairs[:, 1]
     out: list[Model] = []
-    for _, _, a, centre, r in scored[:_KEEP]:
+    for k in _best(cost):
+        a, centre, r = along[k], centres[k], float(radii[k])
         if radius is not None:
             # A held radius: the centre on the line through the seen arc, at that radius from it.
             mid = p.mean(axis=0)
@@ -98,20 +111,28 @@ def sphere_starts(p, radius) -> list[Model]:
 
 
 def cone_starts(p, normals, hold) -> list[Model]:
-    scored = []
-    for order, a in enumerate(_directions(p, normals, hold, from_normals="cone")):
-        e1, e2 = perpendicular_pair(a)
-        x, y, t = p @ e1, p @ e2, p @ a
-        m = np.column_stack([x, y, np.ones_like(x), t, t * t])
-        s, *_ = np.linalg.lstsq(m, x * x + y * y, rcond=None)
-        c = np.array([s[0] / 2, s[1] / 2])
-        rho = np.hypot(x - c[0], y - c[1])
-        line = np.polyfit(t, rho, 1) if np.ptp(t) > 1e-9 else np.array([0.0, rho.mean()])
-        cost = float(np.mean((np.polyval(line, t) - rho) ** 2) / (1 + line[0] ** 2))
-        alpha = np.arctan(line[0])
-        scored.append((cost if order else cost * 0.5, order, a, c[0] * e1 + c[1] * e2, alpha, line[1] * np.cos(alpha)))
-    scored.sort(key=lambda s: s[:2])
-    return [ConeModel(a, c, alpha, s, hold) for _, _, a, c, alpha, s in scored[:_KEEP]]
+    along = np.array(_directions(p, normals, hold, from_normals="cone"))
+    pairs, x, y = _across(p, along)
+    t = along @ p.T
+    s = _least(np.stack([x, y, np.ones_like(x), t, t * t], axis=2), x * x + y * y)
+    cx, cy = s[:, 0] / 2, s[:, 1] / 2
+    rho = np.hypot(x - cx[:, None], y - cy[:, None])
+    # The straight generator: how far off the axis by how far along it.
+    tm, rm = t.mean(axis=1), rho.mean(axis=1)
+    d = t - tm[:, None]
+    spread = (d * d).sum(axis=1)
+    slope = np.where(np.ptp(t, axis=1) > 1e-9, (d * rho).sum(axis=1) / np.maximum(spread, 1e-300), 0.0)
+    cost = ((rm[:, None] + slope[:, None] * d - rho) ** 2).mean(axis=1) / (1 + slope**2)
+    alpha = np.arctan(slope)
+    centres = cx[:, None] * pairs[:, 0] + cy[:, None] * pairs[:, 1]
+    off = (rm - slope * tm) * np.cos(alpha)
+    return [ConeModel(along[k], centres[k], float(alpha[k]), float(off[k]), hold) for k in _best(cost)]
+
+
+def _best(cost: np.ndarray) -> np.ndarray:
+    """Which starts are taken, best first; the first, which normals tell, counts half."""
+    cost = cost * np.where(np.arange(len(cost)) == 0, 0.5, 1.0)
+    return np.argsort(cost, kind="stable")[:_KEEP]
 
 
 def rotation_axis(p, normals) -> tuple[np.ndarray, np.ndarray]:

@@ -17,6 +17,7 @@ from ..elements.motion import perpendicular_pair
 from ..elements.starts import cone_starts, round_starts, sphere_starts
 from ..errors import BadInput
 from ..scan.growing import flood_on
+from .algebra import may_lie
 from .ground import Ground
 
 __all__ = ["KINDS", "Grown", "grow_best", "grow_each", "is_shaped", "look_around"]
@@ -259,8 +260,12 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
     for kind in kinds:
         tried = None
         patches = looks["flat" if kind == "plane" else "wide"]
+        if ground.index.exact and kind != "plane":
+            patches = [p for p in patches if may_lie(kind, _places(ground, p)[0], _EXACT * ground.size)]
+            if not patches:
+                continue
         # Of a ring so small a patch tells nothing.
-        small = patches[_INMOST] if ground.index.exact and kind not in ("plane", "torus") else None
+        small = looks["wide"][_INMOST] if ground.index.exact and kind not in ("plane", "torus") else None
         if small is not None and not _could_lie(ground, kind, small):
             patches = [p for p in patches if not np.isin(small, p).all()]  # the others hold it too
         for patch in patches:
