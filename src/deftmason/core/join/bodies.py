@@ -12,6 +12,7 @@ import numpy as np
 from ..elements import RigidMotion
 from ..scan.cells import spacing_of
 from .candidates import Ready
+from .ends import Ends, going_on
 from .even import even_sample
 from .evidence import Witness
 from .seen import Seen
@@ -60,6 +61,14 @@ def together(members: dict[int, RigidMotion], singles: list[Body], pitch: float)
                 on = np.nonzero(j >= 0)[0]
                 on = on[np.einsum("ij,ij->i", normals[a][on], normals[b][j[on]]) > 0.5]
                 rims[a][on] = np.maximum(rims[a][on], o.rim[j[on]])
+    ends = []
+    for a, (s, m) in enumerate(parts):
+        own = s.ends
+        for b, (o, k) in enumerate(parts):
+            if a != b and len(own.points):
+                beside = own.moved(k.inverse().after(m))
+                own = own.only(~going_on(beside, o.nearest, o.normals, max(s.spacing, o.spacing)))
+        ends.append(own.moved(m))
     p, n, rim = np.vstack(points), np.vstack(normals), np.concatenate(rims)
     rough = np.concatenate([s.rough for s, _ in parts])
     fine = float(np.median([s.spacing for s, _ in parts]))
@@ -79,6 +88,7 @@ def together(members: dict[int, RigidMotion], singles: list[Body], pitch: float)
         room=None,
         part=None,
         picks={},
+        told_ends=Ends.all_of(ends),
     )
     sights = [
         (sight, into.after(m.inverse()))

@@ -19,6 +19,7 @@ from ..elements import RigidMotion
 from .lookup import sample_of
 from .nearest import closest
 from .seen import Seen
+from .settle import end_matches, end_reach
 from .sight import Sight
 from .warp import warp
 
@@ -38,6 +39,7 @@ _ERRORS = 2.0  # standard errors taken off what two looks both hold
 _GRAIN = 9.0  # places whose noise counts as one
 _FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
+_END_WIDTH = 0.07  # pitches of the strip along a face's end that holds as much as the end does
 _SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
 _TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs together
 _OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
@@ -115,7 +117,15 @@ class Evidence:
         return self.hold * self.worth / self.agree * float(np.exp(-_STRAIN * strain))
 
 
-def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: np.ndarray, least: float) -> float:
+def _hold(
+    x: np.ndarray,
+    n: np.ndarray,
+    other: np.ndarray,
+    r: np.ndarray,
+    each: np.ndarray,
+    least: float,
+    ends: tuple[np.ndarray, np.ndarray, np.ndarray],
+) -> float:
     """How much places (k, 3) with normals ``n`` on the one scan and ``other`` on the other, ``r`` mm apart, hold in the
     way they hold least,
     turning measured at their own radius; mm².
@@ -125,7 +135,8 @@ def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: 
     hold in ways that no surface holds. What two looks at one place both say is free of it: their noises are not alike,
     so that of what the one's normals hold times what the other's do noise leaves nothing but chance, of which two
     standard errors are taken off. Where edges hold, whose normals no two looks have alike, the one's own hold less what
-    all normals' noise feigns may be more.
+    all normals' noise feigns may be more. Faces' ``ends`` (places, ways out, mm² each), where both looks have them,
+    hold too.
     """
     if len(x) < 6:
         return 0.0
@@ -138,8 +149,10 @@ def _hold(x: np.ndarray, n: np.ndarray, other: np.ndarray, r: np.ndarray, each: 
     near = each * np.clip(1 - (r / (_NEAR * scatter)) ** 2, 0, None) ** 2
     # Of a squared difference of two normals a quarter is one normal's, in one of the two ways across.
     feigned = _FEIGNED * float(np.median(np.einsum("ij,ij->i", n - other, n - other))) / (4 * 0.69)
-    own = [float(np.linalg.eigvalsh((j * w[:, None]).T @ j)[0]) - feigned * float(w.sum()) for w in (each, near)]
-    both = [_both_hold(j, k, w) for w in (each, near)]
+    e = np.column_stack([np.cross(ends[0] - c, ends[1]) / radius, ends[1]])
+    held = (e * ends[2][:, None]).T @ e
+    own = [float(np.linalg.eigvalsh((j * w[:, None]).T @ j + held)[0]) - feigned * float(w.sum()) for w in (each, near)]
+    both = [_both_hold(j, k, w, held) for w in (each, near)]
     return max(_nearest_hold(*own), _nearest_hold(both[0][0], both[1][0] - _ERRORS * both[1][1]))
 
 
@@ -148,9 +161,11 @@ def _nearest_hold(all_of_it: float, nearest: float) -> float:
     return nearest**2 / max(all_of_it, nearest) if nearest > 0 else 0.0
 
 
-def _both_hold(j: np.ndarray, k: np.ndarray, w: np.ndarray) -> tuple[float, float]:
-    """What two looks (n, 6) at places of weights (n,) both hold in the way they hold least, and its standard error."""
-    m = (j * w[:, None]).T @ k
+def _both_hold(j: np.ndarray, k: np.ndarray, w: np.ndarray, held: np.ndarray) -> tuple[float, float]:
+    """What two looks (n, 6) at places of weights (n,) both hold, and faces' ends (6, 6), in the way they hold least,
+    and its standard error.
+    """
+    m = (j * w[:, None]).T @ k + held
     values, ways = np.linalg.eigh(0.5 * (m + m.T))
     a, b = j @ ways[:, 0], k @ ways[:, 0]
     noise = 0.5 * (a - b) ** 2
@@ -385,6 +400,14 @@ def seen_through(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0
     return int((f[a.all_neighbours[at]].mean(axis=1) > _TOGETHER).sum()) if len(at) > _TELLING else 0
 
 
+def _ends_both_have(a: Witness, b: Witness, motion: RigidMotion) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Places (k, 3) where faces of both end, the ways out (k, 3), and the area (k,) mm² each holds as."""
+    reach = end_reach(a.seen, b.seen)
+    m = end_matches(a.seen, b.seen, motion, RigidMotion.identity(), reach)
+    each = 0.5 * _END_WIDTH * 0.5 * (a.pitch + b.pitch) * 0.5 * (a.seen.spacing + b.seen.spacing)
+    return m.q, m.n, each * np.clip(1 - (m.residual / reach) ** 2, 0, None) ** 2
+
+
 def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Evidence:
     """What both say of ``a`` lying on ``b`` as ``motion`` has it, to within ``loose`` mm."""
     back = motion.inverse()
@@ -401,7 +424,11 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     scatter = 0.5 * float(np.hypot(a.seen.noise, b.seen.noise))
     s = np.concatenate([f[7], g[7]])
     # At edges normals are a blend of what meets there: they hold, but less than smooth places do.
-    hold = max(_hold(x, n, theirs, r, each, scatter), _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter))
+    ends = _ends_both_have(a, b, motion)
+    hold = max(
+        _hold(x, n, theirs, r, each, scatter, ends),
+        _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter, ends),
+    )
     # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
     tells = seen_through(a, b, motion, loose) + seen_through(b, a, back, loose)

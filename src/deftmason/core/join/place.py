@@ -99,6 +99,7 @@ class _Placing:
             _ = (b.ready.at, b.ready.features, b.ready.scoring)
             b.witness.prepare()
             picks_of(s, _SETTLED_BY)
+            _ = s.ends.tree
             self.singles.append(b)
         self.fixed = fixed
         self.progress = progress
@@ -133,6 +134,7 @@ class _Placing:
         b = together(members, self.singles, self.pitch)
         b.witness.prepare()
         picks_of(b.seen, _SETTLED_BY)
+        _ = b.seen.ends.tree
         return b
 
     def _main(self, bodies: list[Body]) -> Body:

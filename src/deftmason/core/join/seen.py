@@ -19,6 +19,7 @@ from ..errors import BadInput
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
 from ..scan.topology import components, facet_neighbours
+from .ends import Ends, ends_of
 from .even import even_sample
 from .eye import Eye, find_eye
 from .nearest import Nearest
@@ -63,11 +64,19 @@ class Seen:
     room: np.ndarray | None = None  # (k, 3) places of what was set aside as the slab: seen too
     part: np.ndarray | None = None  # (facets or points of the scan,) which show the part; None: all
     picks: dict[int, np.ndarray] = field(default_factory=dict, repr=False)  # places to settle by, by how many
+    told_ends: Ends | None = field(default=None, repr=False)  # of several placed scans as one
 
     @cached_property
     def nearest(self) -> Nearest:
         """Answers which of the points is nearest to a place."""
         return Nearest.of(self.points, self.spacing)
+
+    @cached_property
+    def ends(self) -> Ends:
+        """Where its faces end."""
+        if self.told_ends is not None:
+            return self.told_ends
+        return ends_of(self.points, self.normals, self.spacing, self.nearest, self.eye)
 
     @cached_property
     def centre(self) -> np.ndarray:

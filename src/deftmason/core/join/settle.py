@@ -4,9 +4,8 @@ Places of one scan are matched with the nearest of another where both were seen 
 is made
 small is the distance along the mean of both normals, which is zero for two places of one smooth surface however far
 apart
-they were sampled (Rusinkiewicz 2019, *A symmetric objective function for ICP*). Weights are Tukey's, at the residuals'
-own
-scatter.
+they were sampled (Rusinkiewicz 2019, *A symmetric objective function for ICP*). Where faces end, see `ends`, the
+distance along the way out of the face is made small too. Weights are Tukey's, at the residuals' own scatter.
 """
 
 from __future__ import annotations
@@ -17,6 +16,7 @@ import numpy as np
 from numba import njit
 
 from ..elements import RigidMotion
+from .ends import END_REACH, END_SCATTER, ends_on
 from .even import even_sample
 from .nearest import closest
 from .seen import Seen
@@ -24,12 +24,17 @@ from .seen import Seen
 __all__ = [
     "Matches",
     "matches",
+    "end_matches",
+    "end_reach",
+    "firmness",
     "equations",
     "scatter",
     "picks_of",
     "settle_onto",
     "least_reach",
     "small_motion",
+    "step_of",
+    "with_ends",
     "COUNT",
     "ROUNDS",
     "TUKEY",
@@ -37,6 +42,8 @@ __all__ = [
 
 _FACING = 0.85
 _RIM = 1.2  # spacings from where seeing ended that a match needs, so that ends are not drawn onto ends
+_UNSURE = 0.06  # spacings: faces that hold a way less surely are helped out by their ends
+_LEVER = 0.3  # of a scan's span: how far from its middle most of it lies
 COUNT = 6000  # matches of a pair, each way
 ROUNDS = 30
 TUKEY = 4.685  # scatters at which a match counts for nothing
@@ -154,6 +161,30 @@ def _matched(
     return used
 
 
+def end_matches(a: Seen, b: Seen, ma: RigidMotion, mb: RigidMotion, reach: float) -> Matches:
+    """Where faces of the one scan end with where those of the other do within ``reach`` mm, both scans moved."""
+    m = mb.inverse().after(ma)
+    p, q, n = ends_on(a.ends, b.ends, m, reach)
+    y, x, o = ends_on(b.ends, a.ends, m.inverse(), reach)
+    return Matches(
+        np.vstack([mb.points(p), ma.points(x)]),
+        np.vstack([mb.points(q), ma.points(y)]),
+        np.vstack([mb.vectors(n), ma.vectors(o)]),
+        np.ones(len(p) + len(y)),
+    )
+
+
+def end_reach(a: Seen, b: Seen) -> float:
+    """Distance that chance explains between ends of two settled scans, mm."""
+    return END_REACH * END_SCATTER * float(np.sqrt(0.5) * np.hypot(a.spacing, b.spacing))
+
+
+def firmness(a: Seen, b: Seen, residual: np.ndarray) -> float:
+    """What an end counts where a place on a face counts 1, by how far each scatters."""
+    off = max(scatter(residual), 0.5 * float(np.hypot(a.noise, b.noise)))
+    return min((END_REACH * off / end_reach(a, b)) ** 2, 1.0)
+
+
 def scatter(r: np.ndarray) -> float:
     """Robust standard deviation of residuals about zero."""
     return 1.4826 * float(np.median(np.abs(r))) if len(r) else 0.0
@@ -191,6 +222,39 @@ def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
     return total, squares
 
 
+def step_of(h: np.ndarray, g: np.ndarray, lever: float, damping: float = 1e-9) -> np.ndarray:
+    """The motions (6 k,) of k scans, turns (rad) and shifts (mm) in turn, that normal equations ``h``, ``g`` ask for.
+    Turns are measured by what they move at ``lever`` mm, so that damping is alike at every size.
+    """
+    scale = np.tile([lever, lever, lever, 1.0, 1.0, 1.0], len(g) // 6)
+    hs = h / np.outer(scale, scale)
+    hs += (damping * np.trace(hs) / len(g) + 1e-12) * np.eye(len(g))
+    return np.linalg.solve(hs, -g / scale) / scale
+
+
+def with_ends(
+    h: np.ndarray, g: np.ndarray, h_ends: np.ndarray, g_ends: np.ndarray, lever: float, firm: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Normal equations of faces, helped out by those of their ends, each ``firm`` of a face's place, in the ways that
+    faces hardly hold: ends lie where pixels end, up to half a spacing off the true ones all alike, and faces are surer
+    wherever they hold to a part of that (Zhang, Kaess, Singh 2016, *On degeneracy of optimization-based state
+    estimation problems*).
+    """
+    scale = np.tile([lever, lever, lever, 1.0, 1.0, 1.0], len(g) // 6)
+    both = np.outer(scale, scale)
+    values, ways = np.linalg.eigh(h / both)
+    weak = ways[:, values < firm * (END_SCATTER / _UNSURE) ** 2]
+    if not weak.shape[1]:
+        return h, g
+    onto = weak @ weak.T
+    return h + onto @ (h_ends / both) @ onto * both, g + onto @ (g_ends / scale) * scale
+
+
+def _as_one(several: list[Matches]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    p, q, n, w = (np.concatenate([getattr(m, k) for m in several]) for k in ("p", "q", "n", "w"))
+    return p, q, n, w
+
+
 def settle_onto(
     moving: Seen,
     motion: RigidMotion,
@@ -208,14 +272,21 @@ def settle_onto(
     theirs = [picks_of(s, count) for s, _ in fixed]
     info, rms = np.zeros((6, 6)), np.inf
     least = max(least_reach(moving, s) for s, _ in fixed)
+    far = [end_reach(moving, s) for s, _ in fixed]
+    end_look = max(1.2 * reach, *far)
     calm = 0
     for _ in range(rounds):
-        both = []
-        for (s, m), k in zip(fixed, theirs):
-            both.append(matches(moving, i, s, motion, m, reach))
+        both, ends = [], []
+        for (s, m), k, f in zip(fixed, theirs, far):
+            there = matches(moving, i, s, motion, m, reach)
             back = matches(s, k, moving, m, motion, reach)
-            both.append(Matches(back.q, back.p, back.n, back.w))
-        x, y, n, w0 = (np.concatenate([getattr(f, k) for f in both]) for k in ("p", "q", "n", "w"))
+            here = [there, Matches(back.q, back.p, back.n, back.w)]
+            both += here
+            firm = firmness(moving, s, np.concatenate([h.residual for h in here]))
+            e = end_matches(moving, s, motion, m, max(end_look, f))
+            ends.append(Matches(e.p, e.q, e.n, firm * e.w))
+        x, y, n, w0 = _as_one(both)
+        ex, ey, en, ew = _as_one(ends)
         if len(x) < 20 or np.abs(np.einsum("ij,ij->i", x - y, n)).min() >= reach:
             return motion, np.zeros((6, 6)), np.inf
         # Much of a scanner's noise is wider than a look at one scan tells; two scans together tell it.
@@ -225,15 +296,18 @@ def settle_onto(
         for _ in range(3):  # the same matches serve a few steps
             h, g = np.zeros((12, 12)), np.zeros(12)
             weight, squares = equations(x, y, n, w0, reach, c, c, h, g)
-            info = h[:6, :6]
-            step = np.linalg.solve(info + (1e-9 * np.trace(info) + 1e-12) * np.eye(6), -g[:6])
+            he, ge = np.zeros((12, 12)), np.zeros(12)
+            equations(ex, ey, en, ew, end_look, c, c, he, ge)
+            info, force = with_ends(h[:6, :6], g[:6], he[:6, :6], ge[:6], _LEVER * moving.span, firm)
+            step = step_of(info, force, _LEVER * moving.span)
             turn = small_motion(step, c)
-            x, motion = turn.points(x), turn.after(motion)
+            x, ex, motion = turn.points(x), turn.points(ex), turn.after(motion)
             moved += float(np.linalg.norm(step[3:]) + np.linalg.norm(step[:3]) * 0.4 * moving.span)
         rms = float(np.sqrt(squares / max(weight, 1e-12)))
         # The reach narrows only as fast as the scan comes to rest.
         reach = max(min(reach, max(0.7 * reach, 4 * moved)), least)
-        calm = calm + 1 if moved < 2e-5 * moving.span and reach == least else 0
+        end_look = max(min(end_look, max(0.8 * end_look, 4 * moved)), *far)
+        calm = calm + 1 if moved < 2e-5 * moving.span and reach == least and end_look == max(far) else 0
         if calm == 2:
             break
     return motion, info, rms

@@ -22,13 +22,18 @@ from .settle import (
     ROUNDS,
     TUKEY,
     Matches,
+    end_matches,
+    end_reach,
     equations,
+    firmness,
     least_reach,
     matches,
     picks_of,
     scatter,
     settle_onto,
     small_motion,
+    step_of,
+    with_ends,
 )
 
 __all__ = ["Link", "Settled", "settle_all", "settled_together", "links_between"]
@@ -104,6 +109,7 @@ def share_out(
     out = dict(motions)
     if not edges or not free:
         return out
+    lever = 0.3 * max(seen[i].span for i in free)
     for _ in range(8):
         h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
         for a, b, z, info, rms in edges:
@@ -120,8 +126,7 @@ def share_out(
                 for l, jl in blocks.items():
                     if l in at:
                         h[at[i] : at[i] + 6, at[l] : at[l] + 6] += ji.T @ w @ jl
-        h += 1e-7 * np.trace(h) / len(h) * np.eye(len(h))
-        x = np.linalg.solve(h, -g)
+        x = step_of(h, g, lever, 1e-7)
         for i in free:
             out[i] = small_motion(x[at[i] : at[i] + 6], out[i].points(seen[i].centre)).after(out[i])
         if np.abs(x).max() < 1e-7:
@@ -178,6 +183,9 @@ def settled_together(
             now = share_out(seen, now, pairs, held, reach, pool, part(progress, 0, 0.4))
             reach = 0.5 * reach
         least = {p: least_reach(seen[p[0]], seen[p[1]]) for p in pairs}
+        far = {p: end_reach(seen[p[0]], seen[p[1]]) for p in pairs}
+        for i in motions:
+            _ = seen[i].ends.tree
         calm, span = 0, max(s.span for s in seen.values())
         for rounds in range(1, ROUNDS + 1):
             progress(0.4 + 0.6 * rounds / ROUNDS, "Settling all scans at once")
@@ -185,21 +193,16 @@ def settled_together(
             found = list(pool.map(partial(_both_ways, seen, picks, now), pairs, wide))
             for p, m in zip(pairs, found):
                 least[p] = max(least[p], min(TUKEY * scatter(m.residual), reach))
+            look = [max(reach, far[p]) for p in pairs]
+            ends = [_ends_of_both(seen, now, p, r, m) for p, r, m in zip(pairs, look, found)]
             moved = 0.0
             for _ in range(3):  # the same matches serve a few steps
-                turns, step = _joint_step(seen, now, pairs, found, [max(reach, least[p]) for p in pairs], free)
+                narrow = [max(reach, least[p]) for p in pairs]
+                turns, step = _joint_step(seen, now, pairs, [(found, narrow), (ends, look)], free)
                 for i in free:
                     now[i] = turns[i].after(now[i])
                 moved = max(moved, step)
-                found = [
-                    Matches(
-                        turns[a].points(m.p) if a in turns else m.p,
-                        turns[b].points(m.q) if b in turns else m.q,
-                        m.n,
-                        m.w,
-                    )
-                    for (a, b), m in zip(pairs, found)
-                ]
+                found, ends = (_turned(pairs, m, turns) for m in (found, ends))
             reach = min(reach, max(0.7 * reach, 4 * moved))
             calm = calm + 1 if moved < 1e-5 * span and reach <= min(least.values()) else 0
             if calm == 2:
@@ -220,30 +223,50 @@ def _both_ways(
     return Matches(np.vstack([f.p, g.q]), np.vstack([f.q, g.p]), np.vstack([f.n, g.n]), np.concatenate([f.w, g.w]))
 
 
+def _ends_of_both(
+    seen: dict[int, Seen], now: dict[int, RigidMotion], pair: tuple[int, int], reach: float, faces: Matches
+) -> Matches:
+    a, b = pair
+    e = end_matches(seen[a], seen[b], now[a], now[b], reach)
+    return Matches(e.p, e.q, e.n, firmness(seen[a], seen[b], faces.residual) * e.w)
+
+
+def _turned(pairs: list[tuple[int, int]], several: list[Matches], turns: dict[int, RigidMotion]) -> list[Matches]:
+    """Matches of pairs after their scans were moved."""
+    return [
+        Matches(turns[a].points(m.p) if a in turns else m.p, turns[b].points(m.q) if b in turns else m.q, m.n, m.w)
+        for (a, b), m in zip(pairs, several)
+    ]
+
+
 def _joint_step(
     seen: dict[int, Seen],
     now: dict[int, RigidMotion],
     pairs: list[tuple[int, int]],
-    found: list[Matches],
-    reach: list[float],
+    kinds: list[tuple[list[Matches], list[float]]],
     free: list[int],
 ) -> tuple[dict[int, RigidMotion], float]:
     """The small motion of each free scan that all matches together ask for, and how far it moves the scan that moves
     most, mm.
     """
     at = {i: 6 * k for k, i in enumerate(free)}
-    h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
     centre = {i: now[i].points(seen[i].centre) for i in now}
-    for (a, b), m, r in zip(pairs, found, reach):
-        hp, gp = np.zeros((12, 12)), np.zeros(12)
-        equations(m.p, m.q, m.n, m.w, r, centre[a], centre[b], hp, gp)
-        mine = [(at[i], 6 * k) for k, i in enumerate((a, b)) if i in at]
-        for i, k in mine:
-            g[i : i + 6] += gp[k : k + 6]
-            for j, l in mine:
-                h[i : i + 6, j : j + 6] += hp[k : k + 6, l : l + 6]
-    h += 1e-9 * np.trace(h) / len(h) * np.eye(len(h))
-    step = np.linalg.solve(h, -g)
+    systems = []
+    for found, reach in kinds:
+        h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
+        for (a, b), m, r in zip(pairs, found, reach):
+            hp, gp = np.zeros((12, 12)), np.zeros(12)
+            equations(m.p, m.q, m.n, m.w, r, centre[a], centre[b], hp, gp)
+            mine = [(at[i], 6 * k) for k, i in enumerate((a, b)) if i in at]
+            for i, k in mine:
+                g[i : i + 6] += gp[k : k + 6]
+                for j, l in mine:
+                    h[i : i + 6, j : j + 6] += hp[k : k + 6, l : l + 6]
+        systems.append((h, g))
+    lever = 0.3 * max(seen[i].span for i in free)
+    firm = float(np.median([m.w[0] for m in kinds[1][0] if len(m.w)] or [0.0]))
+    (h, g), (h_ends, g_ends) = systems
+    step = step_of(*with_ends(h, g, h_ends, g_ends, lever, firm), lever)
     turns, most = {}, 0.0
     for i in free:
         s = step[at[i] : at[i] + 6]
