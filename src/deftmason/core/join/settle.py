@@ -36,6 +36,7 @@ __all__ = [
     "step_of",
     "with_ends",
     "COUNT",
+    "LEVER",
     "ROUNDS",
     "TUKEY",
 ]
@@ -43,7 +44,7 @@ __all__ = [
 _FACING = 0.85
 _RIM = 1.2  # spacings from where seeing ended that a match needs, so that ends are not drawn onto ends
 _UNSURE = 0.06  # spacings: faces that hold a way less surely are helped out by their ends
-_LEVER = 0.3  # of a scan's span: how far from its middle most of it lies
+LEVER = 0.3  # of a scan's span: how far from its middle most of it lies
 COUNT = 6000  # matches of a pair, each way
 ROUNDS = 30
 TUKEY = 4.685  # scatters at which a match counts for nothing
@@ -298,8 +299,8 @@ def settle_onto(
             weight, squares = equations(x, y, n, w0, reach, c, c, h, g)
             he, ge = np.zeros((12, 12)), np.zeros(12)
             equations(ex, ey, en, ew, end_look, c, c, he, ge)
-            info, force = with_ends(h[:6, :6], g[:6], he[:6, :6], ge[:6], _LEVER * moving.span, firm)
-            step = step_of(info, force, _LEVER * moving.span)
+            info, force = with_ends(h[:6, :6], g[:6], he[:6, :6], ge[:6], LEVER * moving.span, firm)
+            step = step_of(info, force, LEVER * moving.span)
             turn = small_motion(step, c)
             x, ex, motion = turn.points(x), turn.points(ex), turn.after(motion)
             moved += float(np.linalg.norm(step[3:]) + np.linalg.norm(step[:3]) * 0.4 * moving.span)

@@ -19,6 +19,7 @@ from .evidence import Witness, weigh
 from .seen import Seen
 from .settle import (
     COUNT,
+    LEVER,
     ROUNDS,
     TUKEY,
     Matches,
@@ -109,7 +110,7 @@ def share_out(
     out = dict(motions)
     if not edges or not free:
         return out
-    lever = 0.3 * max(seen[i].span for i in free)
+    lever = LEVER * max(seen[i].span for i in free)
     for _ in range(8):
         h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
         for a, b, z, info, rms in edges:
@@ -263,7 +264,7 @@ def _joint_step(
                 for j, l in mine:
                     h[i : i + 6, j : j + 6] += hp[k : k + 6, l : l + 6]
         systems.append((h, g))
-    lever = 0.3 * max(seen[i].span for i in free)
+    lever = LEVER * max(seen[i].span for i in free)
     firm = float(np.median([m.w[0] for m in kinds[1][0] if len(m.w)] or [0.0]))
     (h, g), (h_ends, g_ends) = systems
     step = step_of(*with_ends(h, g, h_ends, g_ends, lever, firm), lever)
