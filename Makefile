@@ -15,7 +15,7 @@ N ?= 40
 SEED ?= 0
 SECONDS ?= 300
 
-.PHONY: postgres prove-core prove-servers prove-trials jobs look-core look-screens demo test bench trial fuzz soak build clean openapi
+.PHONY: postgres prove-core prove-servers prove-trials prove-commands prove-database jobs look-core look-screens demo test bench trial fuzz soak build clean openapi
 
 demo: $(S)/python
 	@$(MAKE) --no-print-directory -j2 $(S)/web $(S)/warm
@@ -30,15 +30,13 @@ test: $(S)/python
 	@# The screens are looked at while the types are: two things at a time.
 	@$(MAKE) --no-print-directory -j2 look-screens look-core
 	@# Two at a time; screens last, alone: a browser that draws without a graphics card fills the machine.
-	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-servers prove-trials
+	@$(MAKE) --no-print-directory -j2 --output-sync=target prove-core prove-servers prove-trials prove-commands prove-database
 	$(BIN)/python -m pytest tests/web -m "not long"
-	@# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
-	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 
 postgres: $(S)/tests $(S)/web
 	$(BIN)/python -m tests.on_postgres tests/server --ignore=tests/server/test_machines.py
 
-# Of the core what takes longest goes with the trials, so that two at a time end together.
+# Of the core what takes longest goes with the commands, and what is short comes last, so that two at a time end together.
 LONG := tests/core/test_join.py
 
 prove-core:
@@ -48,7 +46,14 @@ prove-servers:
 	$(BIN)/python -m pytest tests/test_house.py tests/rig tests/server tests/hostile -m "not long"
 
 prove-trials:
-	$(BIN)/python -m pytest tests/cli tests/trials -m "not long" $(LONG)
+	$(BIN)/python -m pytest tests/trials -m "not long"
+
+prove-commands:
+	$(BIN)/python -m pytest tests/cli -m "not long" $(LONG)
+
+# What the database itself decides, once more on PostgreSQL; `make postgres` proves all of it.
+prove-database:
+	$(BIN)/python -m tests.on_postgres tests/server/test_jobs.py tests/server/test_pieces.py tests/server/test_safety.py
 
 # What takes longest, most of it whole jobs in the browser, about an hour; `make test` leaves it out to end in time.
 jobs: $(S)/tests $(S)/web $(S)/warm

@@ -91,7 +91,7 @@ def test_a_contour_is_no_end():
 def test_without_an_eye_nothing_is_said():
     p = sheet(4)
     assert not len(ends_of(p, up(p), 1.0, Nearest.of(p, 1.0), None).points)
-    assert all(not len(x) for x in ends_on(ends(p, up(p)), ends(p[:3], up(p[:3])), STILL, 1.0))
+    assert all(not len(x) for x in ends_on(ends(p, up(p)), ends(p[:3], up(p[:3])), STILL, STILL, 1.0))
 
 
 def test_ends_that_another_look_goes_past_are_told():
@@ -117,3 +117,14 @@ def test_two_looks_at_one_flat_are_held_by_its_ends(scale, seed):
     bare = [replace(s, told_ends=ends_of(s.points, s.normals, s.spacing, s.nearest, None)) for s in (x, y)]
     without = weigh(*(Witness.of(s, 2 * scale) for s in bare), m).hold
     assert with_ends > 3e-4 * x.area > without
+
+
+def test_the_outline_of_a_cut_look_holds_nothing():
+    """The border of what was cut lies where the whole's ends, and looks like an end; but the whole juts out of it."""
+    p, q = sheet(1), sheet(11, -0.2)
+    x, y = look(p, up(p)), look(q[q[:, 0] < 28], up(q[q[:, 0] < 28]))
+    for shift in (0.0, 12.0):
+        e = weigh(Witness.of(y, 2.0), Witness.of(x, 2.0), RigidMotion.of(np.eye(3), np.array([shift, 0.0, 0.0])))
+        assert e.unseen > 0.2 and e.overlap > 0.9 and e.hold < 3e-5 * y.area
+    whole = weigh(Witness.of(look(q, up(q)), 2.0), Witness.of(x, 2.0), STILL)
+    assert whole.unseen < 0.03 and whole.hold > 3e-4 * x.area

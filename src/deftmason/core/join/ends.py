@@ -16,7 +16,7 @@ from numba import njit
 
 from ..elements import RigidMotion
 from .eye import Eye, project
-from .nearest import Nearest
+from .nearest import Nearest, closest
 
 __all__ = ["Ends", "ends_of", "ends_on", "going_on", "END_SCATTER", "END_REACH"]
 
@@ -39,27 +39,35 @@ _GOES_ON = 1.5  # spacings
 
 @dataclass(frozen=True, eq=False)
 class Ends:
-    """``points`` (k, 3) mm, ``normals`` (k, 3) of the face there, ``out`` (k, 3) the way out of it along it."""
+    """``points`` (k, 3) mm, ``normals`` (k, 3) of the face there, ``out`` (k, 3) the way out of it along it;
+    ``spacing`` mm of the scan's points.
+    """
 
     points: np.ndarray
     normals: np.ndarray
     out: np.ndarray
+    spacing: float
 
     @cached_property
-    def tree(self):
-        from scipy.spatial import cKDTree
+    def nearest(self) -> Nearest:
+        """Of ends, which lie along lines, one cell of the box holds a few."""
+        return Nearest.of(self.points, self.spacing)
 
-        return cKDTree(self.points)
+    def prepare(self) -> None:
+        """All that is asked of them worked out, before several threads ask."""
+        if len(self.points):
+            _ = self.nearest
 
     def moved(self, m: RigidMotion) -> Ends:
-        return Ends(m.points(self.points), m.vectors(self.normals), m.vectors(self.out))
+        return Ends(m.points(self.points), m.vectors(self.normals), m.vectors(self.out), self.spacing)
 
     def only(self, which: np.ndarray) -> Ends:
-        return Ends(self.points[which], self.normals[which], self.out[which])
+        return Ends(self.points[which], self.normals[which], self.out[which], self.spacing)
 
     @staticmethod
     def all_of(several: list[Ends]) -> Ends:
-        return Ends(*(np.vstack([getattr(e, k) for e in several]) for k in ("points", "normals", "out")))
+        p, n, out = (np.vstack([getattr(e, k) for e in several]) for k in ("points", "normals", "out"))
+        return Ends(p, n, out, min(e.spacing for e in several))
 
 
 def ends_of(points: np.ndarray, normals: np.ndarray, spacing: float, nearest: Nearest, eye: Eye | None) -> Ends:
@@ -67,7 +75,7 @@ def ends_of(points: np.ndarray, normals: np.ndarray, spacing: float, nearest: Ne
     nothing tells them from ends of seeing.
     """
     if eye is None or eye.lean > _SURE:
-        return Ends(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros((0, 3)))
+        return Ends(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros((0, 3)), spacing)
     o = nearest
     is_end, out = np.zeros(len(points), np.bool_), np.zeros((len(points), 3))
     _find_ends(
@@ -84,7 +92,7 @@ def ends_of(points: np.ndarray, normals: np.ndarray, spacing: float, nearest: Ne
         out,
     )
     is_end &= eye.facing(points, normals) > _NO_CONTOUR
-    ends = Ends(points[is_end], normals[is_end], out[is_end])
+    ends = Ends(points[is_end], normals[is_end], out[is_end], spacing)
     return ends.only(~_shadows(points, spacing, ends, eye)) if is_end.any() else ends
 
 
@@ -147,25 +155,78 @@ def _shadows(points: np.ndarray, spacing: float, ends: Ends, eye: Eye) -> np.nda
     return ahead < deep - _HIDES * spacing
 
 
-def ends_on(a: Ends, b: Ends, motion: RigidMotion, reach: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Ends of ``a``, moved, that may be ends of ``b`` within ``reach`` mm: their places, the places on ``b``, and the
-    way out of the face (k, 3) in which both must be alike.
+def ends_on(
+    a: Ends, b: Ends, motion: RigidMotion, onward: RigidMotion, reach: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Ends of ``a`` that may be ends of ``b`` within ``reach`` mm once ``motion`` has taken ``a`` to ``b``: their
+    places, the places on ``b``, and the way out of the face (k, 3) in which both must be alike, all moved ``onward``.
     """
-    none = np.zeros((0, 3))
-    if not len(a.points) or not len(b.points):
-        return none, none, none
-    x, out, n = motion.points(a.points), motion.vectors(a.out), motion.vectors(a.normals)
-    d, j = b.tree.query(x, distance_upper_bound=reach)
-    i = np.nonzero(np.isfinite(d))[0]
-    j = j[i]
-    alike = (np.einsum("ij,ij->i", out[i], b.out[j]) > _SAME_WAY) & (
-        np.einsum("ij,ij->i", n[i], b.normals[j]) > _FACING
+    k = len(a.points) if len(b.points) else 0
+    p, q, n = np.empty((k, 3)), np.empty((k, 3)), np.empty((k, 3))
+    if not k:
+        return p, q, n
+    o = b.nearest
+    used = _ends_met(
+        a.points,
+        a.normals,
+        a.out,
+        motion.matrix,
+        onward.matrix,
+        o.points,
+        o.order,
+        o.start,
+        o.dims,
+        o.low,
+        o.cell,
+        b.points,
+        b.normals,
+        b.out,
+        float(reach),
+        p,
+        q,
+        n,
     )
-    i, j = i[alike], j[alike]
-    way, up = out[i] + b.out[j], n[i] + b.normals[j]
-    up /= np.linalg.norm(up, axis=1)[:, None]
-    way -= np.einsum("ij,ij->i", way, up)[:, None] * up
-    return x[i], b.points[j], way / np.linalg.norm(way, axis=1)[:, None]
+    return p[:used], q[:used], n[:used]
+
+
+@njit(cache=True, nogil=True)
+def _ends_met(
+    at, facing, out, m, on, p, order, start, dims, low, cell, b, bn, bo, reach, to_p, to_q, to_n
+):  # pragma: no cover - compiled
+    used = 0
+    x, t, o = np.empty(3), np.empty(3), np.empty(3)
+    for i in range(at.shape[0]):
+        for k in range(3):
+            x[k] = m[k, 0] * at[i, 0] + m[k, 1] * at[i, 1] + m[k, 2] * at[i, 2] + m[k, 3]
+        first, _, _, _ = closest(p, start, dims, low, cell, x[0], x[1], x[2], reach)
+        if first < 0:
+            continue
+        j = order[first]
+        same, c = 0.0, 0.0
+        for k in range(3):
+            t[k] = m[k, 0] * facing[i, 0] + m[k, 1] * facing[i, 1] + m[k, 2] * facing[i, 2]
+            o[k] = m[k, 0] * out[i, 0] + m[k, 1] * out[i, 1] + m[k, 2] * out[i, 2]
+            c += t[k] * bn[j, k]
+            same += o[k] * bo[j, k]
+        if same <= _SAME_WAY or c <= _FACING:
+            continue
+        size, along = 0.0, 0.0
+        for k in range(3):
+            t[k] += bn[j, k]
+            o[k] += bo[j, k]
+            size += t[k] * t[k]
+            along += o[k] * t[k]
+        way = 0.0
+        for k in range(3):
+            o[k] -= along / size * t[k]
+            way += o[k] * o[k]
+        way = np.sqrt(way)
+        for k in range(3):
+            to_p[used, k] = on[k, 0] * x[0] + on[k, 1] * x[1] + on[k, 2] * x[2] + on[k, 3]
+            to_q[used, k] = on[k, 0] * b[j, 0] + on[k, 1] * b[j, 1] + on[k, 2] * b[j, 2] + on[k, 3]
+            to_n[used, k] = (on[k, 0] * o[0] + on[k, 1] * o[1] + on[k, 2] * o[2]) / way
+        used += 1
+    return used
 
 
 def going_on(ends: Ends, nearest: Nearest, normals: np.ndarray, spacing: float) -> np.ndarray:

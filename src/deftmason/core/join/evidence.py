@@ -17,13 +17,13 @@ from numba import njit
 
 from ..elements import RigidMotion
 from .lookup import sample_of
+from .matching import end_matches, end_reach
 from .nearest import closest
 from .seen import Seen
-from .settle import end_matches, end_reach
 from .sight import Sight
 from .warp import warp
 
-__all__ = ["Witness", "Evidence", "weigh", "seen_through"]
+__all__ = ["Witness", "Evidence", "weigh", "seen_through", "JUTS", "OUTLINED"]
 
 _FACING = 0.8
 _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
@@ -42,7 +42,8 @@ _BENT = 2.0  # a part's bends, in its spans
 _END_WIDTH = 0.07  # pitches of the strip along a face's end that holds as much as the end does
 _SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
 _TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs together
-_OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
+OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
+JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
 _ELSEWHERE = 12.0  # degrees between two looks whose outlines say something of each other
 _TELLING = 4  # contradicted places that hang together: more than chance leaves of a true placement
 # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
@@ -78,7 +79,7 @@ class Evidence:
     @property
     def outlined(self) -> bool:
         """Whether each fills just the outline that the other shows from elsewhere: what few wrong ways do."""
-        return self.unseen < _OUTLINED and self.turned > _ELSEWHERE
+        return self.unseen < OUTLINED and self.turned > _ELSEWHERE
 
     @property
     def blocked(self) -> bool:
@@ -424,7 +425,12 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     scatter = 0.5 * float(np.hypot(a.seen.noise, b.seen.noise))
     s = np.concatenate([f[7], g[7]])
     # At edges normals are a blend of what meets there: they hold, but less than smooth places do.
-    ends = _ends_both_have(a, b, motion)
+    unseen = max(
+        float(y.unseen(m.points(x.sample.points), m.vectors(x.sample.normals)).mean())
+        for x, y, m in ((a, b, motion), (b, a, back))
+    )
+    # Of scans that jut out of each other's outlines one was cut, if they lie right, and its outline is not the part's.
+    ends = _ends_both_have(a, b, motion) if unseen < JUTS else (np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
     hold = max(
         _hold(x, n, theirs, r, each, scatter, ends),
         _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter, ends),
@@ -432,10 +438,6 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
     # Between points s apart, a surface bent over its own size lies about s² by that size off the flat.
     grain = _BENT * max(a.seen.spacing**2 / a.seen.span, b.seen.spacing**2 / b.seen.span)
     tells = seen_through(a, b, motion, loose) + seen_through(b, a, back, loose)
-    unseen = max(
-        float(y.unseen(m.points(x.sample.points), m.vectors(x.sample.normals)).mean())
-        for x, y, m in ((a, b, motion), (b, a, back))
-    )
     cosine = motion.vectors(a.looks()) @ b.looks().T if a.sights and b.sights else np.ones((1, 1))
     return Evidence(
         agree,

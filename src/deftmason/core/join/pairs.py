@@ -8,8 +8,8 @@ import numpy as np
 
 from ..elements import RigidMotion
 from ..errors import BadInput
+from .matching import matches, picks_of
 from .seen import Seen
-from .settle import matches, picks_of
 
 __all__ = ["PairFit", "place_by_pairs", "pairs_of"]
 

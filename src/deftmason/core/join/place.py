@@ -19,8 +19,8 @@ from ..progress import Progress, silent
 from .bodies import Body, single, together
 from .candidates import get_ready
 from .evidence import Evidence, weigh
+from .matching import picks_of
 from .seen import Seen, lighter
-from .settle import picks_of
 from .together import settled_together
 from .turned import untold
 from .ways import LEAST_SHARE, STRAINED, Finder, Verdict
@@ -99,7 +99,7 @@ class _Placing:
             _ = (b.ready.at, b.ready.features, b.ready.scoring)
             b.witness.prepare()
             picks_of(s, _SETTLED_BY)
-            _ = s.ends.tree
+            s.ends.prepare()
             self.singles.append(b)
         self.fixed = fixed
         self.progress = progress
@@ -110,6 +110,7 @@ class _Placing:
         self.tried: set[tuple[int, int]] = set()
         self.verdicts: dict[tuple[int, int], Verdict] = {}
         self.searched: set[tuple[int, int]] = set()
+        self.stayed: dict[tuple[int, int, bytes], bool] = {}
         self.untold: set[int] = set()
 
     def done(self) -> Placed:
@@ -134,7 +135,7 @@ class _Placing:
         b = together(members, self.singles, self.pitch)
         b.witness.prepare()
         picks_of(b.seen, _SETTLED_BY)
-        _ = b.seen.ends.tree
+        b.seen.ends.prepare()
         return b
 
     def _main(self, bodies: list[Body]) -> Body:
@@ -213,7 +214,19 @@ class _Placing:
             ways = self.finder.rivals(self.verdict(g, h))
             if len(ways) == 1:
                 found.append((ways[0].evidence.strength(self.finder.noise), ways[0].motion, g, h))
-        return max(found, key=lambda f: f[0], default=None)
+        return self._first_that_stays(found)
+
+    def _first_that_stays(
+        self, found: list[tuple[float, RigidMotion, Body, Body]]
+    ) -> tuple[float, RigidMotion, Body, Body] | None:
+        """The firmest of placements that come back when pushed aside."""
+        return next((f for f in sorted(found, key=lambda f: -f[0]) if self._stays(f[2], f[3], f[1])), None)
+
+    def _stays(self, g: Body, h: Body, motion: RigidMotion) -> bool:
+        key = id(g), id(h), motion.matrix.tobytes()
+        if key not in self.stayed:
+            self.stayed[key] = self.finder.stays(g, h, motion)
+        return self.stayed[key]
 
     def _likeliest(self, pairs: list[tuple[Body, Body]]) -> tuple[float, RigidMotion, Body, Body] | None:
         """The firmest of the ways that have rivals, were they not supposed before."""
@@ -224,7 +237,7 @@ class _Placing:
                 first, *rest = (w.evidence.strength(self.finder.noise) for w in ways)
                 found.append((first / max(max(rest, default=0.0), 1e-3 * first), ways[0].motion, g, h))
         found = [f for f in found if f[0] > _LIKELIER] if len(self.supposed) < _SUPPOSED else []
-        return max(found, key=lambda f: f[0], default=None)
+        return self._first_that_stays(found)
 
     def _searched(self, bodies: list[Body], share: float) -> bool:
         """What is left over looked for anew on the whole of the largest body; whether anything new was found."""
@@ -263,8 +276,13 @@ class _Placing:
                 if u in self.fixed:
                     continue
                 rest = {i: k for i, k in main.members.items() if i != u}
-                e = weigh(self.singles[u].witness, self._body(rest).witness, m, _OFF * self.pitch)
-                if self.finder.refutes(e) or not self.finder.enough(e):
+                body = self._body(rest)
+                e = weigh(self.singles[u].witness, body.witness, m, _OFF * self.pitch)
+                if (
+                    self.finder.refutes(e)
+                    or not self.finder.enough(e)
+                    or not self.finder.stays(self.singles[u], body, m)
+                ):
                     bad.append((e.worth - 1e6 * e.tells, u))
             if not bad:
                 break
@@ -321,7 +339,9 @@ def _refusal(finder: Finder, v: Verdict) -> Refused:
         best = [w.motion for w in told[:3]], [w.evidence for w in told[:3]]
         if finder.refutes(e) and e.agree > LEAST_SHARE * e.least:
             against = "stands where others saw through, or is missed where they saw it"
-            if not e.refuted:
+            if not e.refuted and e.unseen > finder.most_unseen:
+                against = f"juts out, {e.unseen:.0%} of it, where another scan saw nothing"
+            elif not e.refuted:
                 against = f"is bent otherwise there, {e.rms:.3f} mm (rms) off, too evenly for noise"
             why = (
                 f"In its best place it agrees over {e.agree:.0f} mm² but {against}: "

@@ -16,26 +16,21 @@ import numpy as np
 from ..elements import RigidMotion
 from ..progress import Progress, part, silent
 from .evidence import Witness, weigh
-from .seen import Seen
-from .settle import (
+from .matching import (
     COUNT,
-    LEVER,
-    ROUNDS,
-    TUKEY,
     Matches,
+    both_sides,
     end_matches,
     end_reach,
-    equations,
+    feigned_by,
     firmness,
     least_reach,
     matches,
     picks_of,
     scatter,
-    settle_onto,
-    small_motion,
-    step_of,
-    with_ends,
 )
+from .seen import Seen
+from .settle import LEVER, ROUNDS, TUKEY, equations, settle_onto, small_motion, step_of, with_ends
 
 __all__ = ["Link", "Settled", "settle_all", "settled_together", "links_between"]
 
@@ -186,7 +181,7 @@ def settled_together(
         least = {p: least_reach(seen[p[0]], seen[p[1]]) for p in pairs}
         far = {p: end_reach(seen[p[0]], seen[p[1]]) for p in pairs}
         for i in motions:
-            _ = seen[i].ends.tree
+            seen[i].ends.prepare()
         calm, span = 0, max(s.span for s in seen.values())
         for rounds in range(1, ROUNDS + 1):
             progress(0.4 + 0.6 * rounds / ROUNDS, "Settling all scans at once")
@@ -219,9 +214,10 @@ def _both_ways(
     reach: float,
 ) -> Matches:
     a, b = pair
-    f = matches(seen[a], picks[a], seen[b], now[a], now[b], reach)
-    g = matches(seen[b], picks[b], seen[a], now[b], now[a], reach)
-    return Matches(np.vstack([f.p, g.q]), np.vstack([f.q, g.p]), np.vstack([f.n, g.n]), np.concatenate([f.w, g.w]))
+    return both_sides(
+        matches(seen[a], picks[a], seen[b], now[a], now[b], reach),
+        matches(seen[b], picks[b], seen[a], now[b], now[a], reach),
+    )
 
 
 def _ends_of_both(
@@ -252,7 +248,13 @@ def _joint_step(
     """
     at = {i: 6 * k for k, i in enumerate(free)}
     centre = {i: now[i].points(seen[i].centre) for i in now}
-    systems = []
+    systems, feigned = [], np.zeros((6 * len(free), 6 * len(free)))
+    for (a, b), m, r in zip(pairs, *kinds[0]):
+        by = feigned_by(m, r) * np.eye(6)
+        mine = [(at[i], s) for i, s in ((a, 1), (b, -1)) if i in at]
+        for i, s in mine:
+            for j, t in mine:
+                feigned[i : i + 6, j : j + 6] += s * t * by
     for found, reach in kinds:
         h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
         for (a, b), m, r in zip(pairs, found, reach):
@@ -267,7 +269,7 @@ def _joint_step(
     lever = LEVER * max(seen[i].span for i in free)
     firm = float(np.median([m.w[0] for m in kinds[1][0] if len(m.w)] or [0.0]))
     (h, g), (h_ends, g_ends) = systems
-    step = step_of(*with_ends(h, g, h_ends, g_ends, lever, firm), lever)
+    step = step_of(*with_ends(h, g, feigned, h_ends, g_ends, lever, firm), lever)
     turns, most = {}, 0.0
     for i in free:
         s = step[at[i] : at[i] + 6]

@@ -16,9 +16,9 @@ from scipy.sparse.csgraph import connected_components
 
 from ..elements import RigidMotion
 from .bodies import Body
-from .evidence import weigh
+from .evidence import JUTS, weigh
 from .settle import settle_onto
-from .ways import JUTS, LEAST_HOLD, Finder
+from .ways import LEAST_HOLD, Finder
 
 __all__ = ["untold"]
 

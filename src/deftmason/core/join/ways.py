@@ -12,21 +12,21 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 
 from ..elements import RigidMotion
 from .bodies import Body
 from .candidates import candidates, distinct
-from .evidence import Evidence, weigh
+from .evidence import JUTS, OUTLINED, Evidence, weigh
 from .lookup import closer, score
-from .settle import settle_onto
+from .settle import LEVER, settle_onto, small_motion
 
-__all__ = ["Way", "Verdict", "Finder", "JUTS", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
+__all__ = ["Way", "Verdict", "Finder", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
 
 LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
 LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
-JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
 _NEARLY_WHOLE = 0.9  # of the smaller of two bodies, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
@@ -38,6 +38,8 @@ _PER_PAIR = 24  # ways of two scans that are remembered
 _SELF = 0.25  # of a scan that lies on itself under a motion that makes siblings
 _SIBLINGS = 14
 _LOOSE = 0.2  # pitches that a way settled roughly may be off
+# ways in which a body is held least, pitches that it is pushed aside in each, and the part of it that it may stay away
+_LOOSEST, _PUSHED, _RETURNS = 2, 0.4, 0.35
 # of short waves: long ones that no true placement leaves, at least, and times what the surest pairs have
 _WARPED, _WARPED_MORE = 0.8, 1.6
 _WIDER = 2.3  # two looks at one place, in scatters of one seen locally
@@ -76,26 +78,33 @@ class Finder:
         self.scatter = float(np.median([b.seen.noise for b in singles]))
         self.noise = np.sqrt(2) * noise if noise else _WIDER * self.scatter
         self.most_warp = np.inf  # until the surest pairs have told
+        self.most_unseen = np.inf  # the same
 
     def learn_noise(self, verdicts: list[Verdict]) -> None:
-        """The distance left between settled scans, and how much of it lies in long waves, from the best way of each of
-        the pairs that hold best.
+        """The distance left between settled scans, how much of it lies in long waves, and whether scans fill each
+        other's outlines, from the best way of each of the pairs that hold best.
         """
         best = [
             w.evidence for v in verdicts for w in v.ways[:1] if self.enough(w.evidence) and not self.refutes(w.evidence)
         ]
-        if self.stated or not best:
-            return
         surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.singles) - 1)]
-        left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
-        self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
+        if not surest:
+            return
+        if float(np.median([e.unseen for e in surest])) < OUTLINED:
+            self.most_unseen = JUTS  # none was cut
         told = [e.warp for e in surest if e.warp > 0]
         if told:
-            self.most_warp = max(_WARPED, _WARPED_MORE * float(np.median(told)))
+            # Of a tube half of the surest may be half-turned; scans whose noise is wide all have much.
+            self.most_warp = max(_WARPED, _WARPED_MORE * float(np.quantile(told, 0.25)))
+        if not self.stated:
+            left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
+            self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
 
     def refutes(self, e: Evidence) -> bool:
-        """Whether what is said speaks against a placement: contradicted, or bent otherwise than the other."""
-        return e.refuted or e.warp > self.most_warp
+        """Whether what is said speaks against a placement: contradicted, bent otherwise than the other, or jutting out
+        of an outline where the surest of all do not.
+        """
+        return e.refuted or e.warp > self.most_warp or e.unseen > self.most_unseen
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the body may lie there."""
@@ -249,8 +258,29 @@ class Finder:
         return out
 
     def same(self, g: Body, a: RigidMotion, b: RigidMotion, pitches: float = 1.5) -> bool:
-        d = a.points(g.some) - b.points(g.some)
-        return float(np.sqrt((d**2).sum(axis=1).mean())) < pitches * self.pitch
+        return _apart(a.points(g.some), b.points(g.some)) < pitches * self.pitch
+
+    def stays(self, g: Body, h: Body, way: RigidMotion) -> bool:
+        """Whether a settled body that is pushed aside in the ways in which it is held least comes back when it is
+        settled again. Flats let it lie wherever it is put, however well they agree.
+        """
+        to = [(h.seen, RigidMotion.identity())]
+        lever = LEVER * g.seen.span
+        scale = np.array([lever, lever, lever, 1.0, 1.0, 1.0])
+        settle = partial(settle_onto, g.seen, fixed=to, reach=0.8 * self.pitch, count=_SETTLED_BY)
+        at, info, rms = settle(way)
+        if not np.isfinite(rms):
+            return False
+        there = at.points(g.some)
+        loose = np.linalg.eigh(info / np.outer(scale, scale))[1][:, :_LOOSEST].T / scale
+
+        def returns(x: np.ndarray) -> bool:
+            aside = small_motion(x, at.points(g.seen.centre)).after(at)
+            pushed = _apart(aside.points(g.some), there)
+            aside = small_motion(x * _PUSHED * self.pitch / pushed, at.points(g.seen.centre)).after(at)
+            return _apart(settle(aside)[0].points(g.some), there) < _RETURNS * _PUSHED * self.pitch
+
+        return all(self.pool.map(returns, [x * sign for x in loose for sign in (1, -1)]))
 
     # Siblings.
 
@@ -315,3 +345,8 @@ class Finder:
         if not len(ok):
             return np.zeros((0, 4, 4))
         return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]
+
+
+def _apart(p: np.ndarray, q: np.ndarray) -> float:
+    """Distance between places (k, 3) and the same moved, rms, mm."""
+    return float(np.sqrt(((p - q) ** 2).sum(axis=1).mean()))
