@@ -79,12 +79,7 @@ def ends_of(points: np.ndarray, normals: np.ndarray, spacing: float, nearest: Ne
     o = nearest
     is_end, out = np.zeros(len(points), np.bool_), np.zeros((len(points), 3))
     _find_ends(
-        o.points,
-        o.order,
-        o.start,
-        o.dims,
-        o.low,
-        o.cell,
+        *o.grid,
         np.ascontiguousarray(normals),
         _LOOK * spacing,
         _OUTMOST * spacing,
@@ -172,12 +167,7 @@ def ends_on(
         a.out,
         motion.matrix,
         onward.matrix,
-        o.points,
-        o.order,
-        o.start,
-        o.dims,
-        o.low,
-        o.cell,
+        *o.grid,
         b.points,
         b.normals,
         b.out,

@@ -44,16 +44,16 @@ class Nearest:
         np.cumsum(np.bincount(key, minlength=len(start) - 1), out=start[1:])
         return Nearest(np.ascontiguousarray(points[order], dtype=float), order, start, dims, low, cell)
 
+    @property
+    def grid(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]:
+        """What compiled questions are asked with."""
+        return self.points, self.order, self.start, self.dims, self.low, self.cell
+
     def query(self, places: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
         """Distance in mm and index of the nearest point to each place (k, 3); inf and −1 beyond ``reach`` mm."""
         d, i = np.empty(len(places)), np.empty(len(places), np.int64)
         _query(
-            self.points,
-            self.order,
-            self.start,
-            self.dims,
-            self.low,
-            self.cell,
+            *self.grid,
             np.ascontiguousarray(places, float),
             float(reach),
             d,

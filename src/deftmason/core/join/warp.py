@@ -92,7 +92,7 @@ def warp(a: Seen, near_a: np.ndarray, b: Seen, near_b: np.ndarray, motion: Rigid
         h = np.empty(len(s.points))
         t = o.nearest
         _apart(
-            m.points(s.points), m.vectors(s.normals), _smooth(s), t.points, t.order, t.start, t.dims, t.low, t.cell,
+            m.points(s.points), m.vectors(s.normals), _smooth(s), *t.grid,
             o.points, o.normals, _smooth(o), 2 * o.spacing, most, h,
         )  # fmt: skip
         wide = _averaged(h, near, _ROUNDS)
