@@ -77,6 +77,8 @@ def test_jutting_out_refutes_only_where_the_surest_fill_their_outlines(finder_of
     assert not f.refutes(juts)
     f.learn_noise([told(5.0), told(4.0), told(2.0, unseen=2 * JUTS)])
     assert f.refutes(juts) and not f.refutes(replace(juts, unseen=0.5 * JUTS))
+    # A close look at what holds firmly juts out too: the others show what lies beside it.
+    assert not f.refutes(replace(juts, hold=20.0))
     # Where the surest jut out too, scans were cut, and outlines say nothing.
     f = finder_of(*looks)
     f.learn_noise([told(5.0, unseen=0.2), told(4.0, unseen=0.1), told(2.0)])

@@ -15,6 +15,7 @@ AREAS = (
     "checks",
     "clean",
     "join",
+    "dense",
     "zones",
     "symmetry",
     "traces",

@@ -89,7 +89,8 @@ def _told_apart(
     return tells >= _TELLS
 
 
-def case(seed: int) -> list[Outcome]:
+def case(seed: int, pixels: int = 150) -> list[Outcome]:
+    """``pixels`` across each look."""
     rng = np.random.default_rng([seed, 6])
     family, part = random_part(rng, _FAMILIES[seed % len(_FAMILIES)])
     scale = random_size(rng) / 100
@@ -97,12 +98,12 @@ def case(seed: int) -> list[Outcome]:
     looks = looks_around(rng, int(rng.integers(3, 9)))
     noise = 3e-4 * rng.uniform(0.4, 1.6)
     wide = rng.uniform(1.2, 1.7)
-    shots = [room.shot(t, rng, up=up, noise=noise, scale=scale, slab=wide) for t, up in looks]
+    shots = [room.shot(t, rng, up=up, pixels=pixels, noise=noise, scale=scale, slab=wide) for t, up in looks]
     strange = None
     if rng.uniform() < 0.3:
         _, other = random_part(rng, _FAMILIES[(seed + int(rng.integers(1, len(_FAMILIES)))) % len(_FAMILIES)])
         strange = int(rng.integers(1, len(shots) + 1))
-        shots.insert(strange, Room(as_body(other)).shot(looks[0][0], rng, noise=noise, scale=scale))
+        shots.insert(strange, Room(as_body(other)).shot(looks[0][0], rng, pixels=pixels, noise=noise, scale=scale))
     found = join([see(s.mesh) for s in shots])
     ours = [k for k in range(len(shots)) if k != strange]
     may = _decidable(room, family, part, [shots[k] for k in ours], scale)

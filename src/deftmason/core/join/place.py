@@ -338,14 +338,15 @@ def _refusal(finder: Finder, v: Verdict) -> Refused:
         e = told[0].evidence
         best = [w.motion for w in told[:3]], [w.evidence for w in told[:3]]
         if finder.refutes(e) and e.agree > LEAST_SHARE * e.least:
-            against = "stands where others saw through, or is missed where they saw it"
-            if not e.refuted and e.unseen > finder.most_unseen:
-                against = f"juts out, {e.unseen:.0%} of it, where another scan saw nothing"
-            elif not e.refuted:
+            against, or_ = "stands where others saw through, or is missed where they saw it", ""
+            if not e.refuted and e.warp > finder.most_warp:
                 against = f"is bent otherwise there, {e.rms:.3f} mm (rms) off, too evenly for noise"
+            elif not e.refuted:
+                against = f"juts out, {e.unseen:.0%} of it, where another scan saw nothing"
+                or_ = " If one of them was cut, place it by three pairs."
             why = (
                 f"In its best place it agrees over {e.agree:.0f} mm² but {against}: "
-                "it shows another part, another side of it, or a part that has changed."
+                "it shows another part, another side of it, or a part that has changed." + or_
             )
             return Refused("contradicted", why, *best)
         if e.rms >= STRAINED * e.explained(finder.noise) and e.agree > LEAST_SHARE * e.least:

@@ -27,6 +27,7 @@ __all__ = ["Way", "Verdict", "Finder", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
 
 LEAST_SHARE = 0.13  # of the smaller body that must be seen by the other too
 LEAST_HOLD = 0.00033  # of the smaller body's area that must hold it in the way it is held least
+_FIRMLY = 0.01  # of the smaller body's area: a hold that needs no outline
 _NEARLY_WHOLE = 0.9  # of the smaller of two bodies, shared
 _NEARLY = 0.25  # of the best way's strength: another as strong is as good
 STRAINED = 2.0  # times what noise explains that settled bodies may lie apart
@@ -102,9 +103,11 @@ class Finder:
 
     def refutes(self, e: Evidence) -> bool:
         """Whether what is said speaks against a placement: contradicted, bent otherwise than the other, or jutting out
-        of an outline where the surest of all do not.
+        of an outline where the surest of all do not, though not where faces hold it so firmly that it may be a look at
+        a part of the part.
         """
-        return e.refuted or e.warp > self.most_warp or e.unseen > self.most_unseen
+        juts = e.unseen > self.most_unseen and e.hold < _FIRMLY * e.least
+        return e.refuted or e.warp > self.most_warp or juts
 
     def enough(self, e: Evidence) -> bool:
         """Whether so much agrees, and so well, that the body may lie there."""
