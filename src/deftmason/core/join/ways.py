@@ -275,7 +275,8 @@ class Finder:
         if not np.isfinite(rms):
             return False
         there = at.points(g.some)
-        loose = np.linalg.eigh(info / np.outer(scale, scale))[1][:, :_LOOSEST].T / scale
+        # Small turns at every size, so that what they move grows with them.
+        loose = 0.01 * lever * np.linalg.eigh(info / np.outer(scale, scale))[1][:, :_LOOSEST].T / scale
 
         def returns(x: np.ndarray) -> bool:
             aside = small_motion(x, at.points(g.seen.centre)).after(at)
