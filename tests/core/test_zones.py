@@ -6,7 +6,7 @@ import pytest
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.zones import read_zones
-from deftmason.core.zones.freeform import _patterns
+from deftmason.core.zones.freeform import _chains, _patterns
 
 from ..bracket import rebuilt
 from .test_scan import box_mesh, torus_mesh
@@ -111,6 +111,49 @@ def test_scraps_between_faces_make_no_cobbles_of_them():
     size = np.array([10.0, 3.0, 10.0, 0.1, 0.1])
     assert [c for _, c in _patterns(linked(5, row + scraps), size)] == [False]
     assert [c for _, c in _patterns(linked(5, row + scraps), np.ones(5))] == [True]
+
+
+def test_five_and_more_that_bend_nearly_alike_in_a_row_are_one_surface():
+    row = [(k, k + 1) for k in range(4)]
+    assert [list(c) for c in _chains(linked(6, row), np.ones(6))] == [[0, 1, 2, 3, 4]]
+    assert not list(_chains(linked(6, row[:3]), np.ones(6)))
+    assert not list(_chains(linked(5, row), np.array([10, 10, 10, 10, 0.2])))  # a scrap counts for none
+
+
+def extruded(outline, high, step, noise, seed=0):
+    """A scan of an upright wall over a closed outline (n, 2), without caps."""
+    at = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(outline, axis=0, append=outline[:1]), axis=1))])
+    n, m = int(at[-1] / step), int(high / step) + 1
+    p = np.column_stack([
+        np.interp(np.linspace(0, at[-1], n, endpoint=False), at, np.append(outline[:, k], outline[0, k]))
+        for k in (0, 1)
+    ])  # fmt: skip
+    v = np.column_stack([np.tile(p, (m, 1)), np.repeat(np.linspace(0, high, m), n)])
+    i = np.arange(n * m).reshape(m, n)
+    a, b = i[:-1], i[1:]
+    c, d = np.roll(a, -1, 1), np.roll(b, -1, 1)
+    faces = np.concatenate([np.stack(t, -1).reshape(-1, 3) for t in ((a, c, b), (b, c, d))]).astype(np.int32)
+    mesh = TriMesh(v, faces)
+    grain = np.random.default_rng(seed).normal(0, noise, len(v))
+    return TriMesh(v + grain[:, None] * mesh.vertex_normals, faces)
+
+
+def test_a_cams_free_outline_is_no_row_of_cylinders():
+    turn = np.linspace(0, 2 * np.pi, 4000, endpoint=False)
+    r = 38 + 9 * np.cos(turn) + 1.5 * np.cos(4 * turn + 1) + 0.8 * np.cos(7 * turn)
+    mesh = extruded(np.column_stack([r * np.cos(turn), r * np.sin(turn)]), 12, 0.9, 0.01)
+    zones = read_zones(ScanIndex(mesh)).zones
+    free = sum(z.area for z in zones if z.kind == "freeform")
+    assert free > 0.97 * sum(z.area for z in zones)
+
+
+def test_a_narrow_turned_band_is_a_cylinder_not_a_slice_of_a_ball():
+    turn = np.linspace(0, 2 * np.pi, 4000, endpoint=False)
+    for seed in range(3):
+        mesh = extruded(40 * np.column_stack([np.cos(turn), np.sin(turn)]), 4, 0.8, 0.01, seed)
+        zones = read_zones(ScanIndex(mesh)).zones
+        assert [z.kind for z in zones] == ["cylinder"]
+        assert zones[0].element.radius == pytest.approx(40, abs=0.01)
 
 
 def test_a_gently_bent_pipe_keeps_its_straights():

@@ -21,6 +21,7 @@ AREAS = (
     "traces",
     "repeats",
     "draft",
+    "workshop",
     "castings",
     "holes",
     "tubes",

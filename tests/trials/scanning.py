@@ -9,6 +9,7 @@ from scipy.spatial import cKDTree
 
 from deftmason.core.clean.remesh import remesh
 from deftmason.core.kernel.body import Body
+from deftmason.core.kernel.surfaces import face_surfaces
 from deftmason.core.kernel.tessellate import diagonal_of, tessellate
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.scan.topology import merge_vertices
@@ -93,6 +94,24 @@ def mesh_of(
     return mesh, ids
 
 
+def _on_the_faces(body: Body, mesh: TriMesh, ids: np.ndarray) -> TriMesh:
+    """The mesh with every vertex on the true surface of its face, or of its two faces by turns, not on facets of it."""
+    low = np.full(len(mesh.vertices), np.iinfo(ids.dtype).max, ids.dtype)
+    high = np.full(len(mesh.vertices), -1, ids.dtype)
+    for k in range(3):
+        np.minimum.at(low, mesh.faces[:, k], ids)
+        np.maximum.at(high, mesh.faces[:, k], ids)
+    v = mesh.vertices.copy()
+    for turn in range(6):
+        for i, surface in enumerate(face_surfaces(body)):
+            own = (low == i) | (high == i)
+            if turn:
+                own &= low != high
+            if surface.element is not None and own.any():
+                v[own] = surface.element.feet(v[own])
+    return TriMesh(v, mesh.faces)
+
+
 def even_mesh_of(
     body: Body, rng: np.random.Generator, spacing: float, noise: float, alike: float
 ) -> tuple[TriMesh, np.ndarray]:
@@ -101,6 +120,7 @@ def even_mesh_of(
     even, _ = remesh(fine, spacing)
     near = cKDTree(fine.centroids, balanced_tree=False).query(even.centroids, k=12, workers=-1)[1]
     facets = near[np.arange(len(near)), np.argmax(np.einsum("ijk,ik->ij", fine.normals[near], even.normals), axis=1)]
+    even = _on_the_faces(body, even, of[facets])
     grain = rng.normal(size=len(even.vertices))
     if alike:
         grain = np.sqrt(0.5) * grain + np.sqrt(0.5) * wavy(even.vertices, alike, rng)

@@ -25,6 +25,7 @@ from . import (
     touches,
     traces,
     tubes,
+    workshop,
     zones,
 )
 from .report import RIGHT, WRONG
@@ -48,6 +49,7 @@ SEEDS = [
     (traces, [0, 1, 2, 3]),
     (repeats, [0, 5, 8, 12]),
     (draft, [2, 5]),
+    (workshop, [7, 101]),
     (castings, [1]),
     (holes, [5, 8, 33, 134]),
     (pieces, [0, 1, 2, 3, 4]),

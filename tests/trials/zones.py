@@ -3,7 +3,8 @@
 A case is right where at least 97 % of the area lies in a zone of its true surface and kind, no true face that is large
 enough is split in more than two zones of its own (a strip of it that went to a neighbour's zone counts as area on the
 wrong surface), and the radii of arcs of 60° and more lie within a hundredth of a millimetre per
-100 mm of size, or within what a fit of the truly labelled vertices gives where that is worse. It is wrong where more
+100 mm of size, or within half more than what a fit of the truly labelled vertices gives (its error, or two of its
+standard deviations) where that is worse. It is wrong where more
 than a tenth of the area is given to a surface it is not of, or a radius is off by more than a fiftieth.
 """
 
@@ -108,8 +109,9 @@ def judged(mesh, ids, surfaces, zones, size, least):
         known = 0.0
         for some in (inner, vertices):
             if len(some) > 12:
-                own = fit(true.kind, mesh.vertices[some], near=true, correlated=False).element
-                known = max(known, abs(radius_of(own) - radius_of(true)))
+                own = fit(true.kind, mesh.vertices[some], near=true)
+                sure = own.uncertainty["minor_radius" if true.kind == "torus" else "radius"]
+                known = max(known, abs(radius_of(own.element) - radius_of(true)), 2 * float(sure))
         error = abs(radius_of(z.element) - radius_of(true))
         worst = max(worst, error / max(1e-4 * size, 1.5 * known))
         off = max(off, error / radius_of(true))

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..elements.uncertainty import correlation_inflation
 from .bentfit import MOST_TURN, TIGHT, BentFit, along_axis, on_surface
 from .bentpath import BentPath, cross
 from .stations import Outside, Stations, turning_of
@@ -20,6 +21,8 @@ _WEAK = np.radians(6)  # a bend that turns less may be none
 _SHORT = 0.6  # radii of a straight between two bends that may be one
 _DEAR = 1.03  # times the scatter that a bend less may cost: makers bend once
 _ONE_PLANE = np.radians(25)
+_FEWEST = 12.0  # free residuals that any tube is taken to have
+_UNSURE = 16.0  # what a bend that is none gains at most, in variances: its five numbers, at one in a hundred
 
 _RAMP = 1.4  # radii over which a bend's turning rises, as wide windows see it
 
@@ -202,7 +205,10 @@ def _simpler(found: BentFit, points: np.ndarray, held: bool, worth: float) -> Be
             other = on_surface(path, points, found.radius, held=held, rounds=5)
             if other is None or len(other.points) < 0.97 * len(found.points):
                 continue
-            if other.rms <= found.rms * max(np.sqrt(1 + 12.0 / max(worth, 30.0)), _DEAR):
+            # Of points that err alike from place to place, few count: on the simpler path they show how few.
+            alike = correlation_inflation(other.points, other.residuals)
+            free = min(worth, len(other.points) / alike - other.jacobian.shape[1])
+            if other.rms <= found.rms * max(np.sqrt(1 + _UNSURE / max(free, _FEWEST)), _DEAR):
                 tried = other
                 break
         if tried is None:

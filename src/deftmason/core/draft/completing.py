@@ -10,12 +10,14 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from ..elements import Cylinder, Plane
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .open_cuts import open_cuts
 from .proposal_room import Proposal, ProposalRoom
 from .proposed_edges import hole_sets, roundings
 from .proposing import Draft
+from .push_ends import CAP
 from .pushing import pushes
 
 __all__ = ["completed"]
@@ -40,7 +42,8 @@ def completed(d: Draft, progress: Progress = silent) -> None:
     for count in range(_MOST):
         progress(count / _MOST, "Looking for what is left")
         left = {k for k in every if room.area([k]) - met[k] > 0.3 * room.area([k])}
-        if room.area(sorted(left)) - met[sorted(left)].sum() < _LEAST * total:
+        small = room.area(sorted(left)) - met[sorted(left)].sum() < _LEAST * total
+        if small and not any(room.names[k].startswith("Bore") for k in left):
             return
         room.new = left
         better = _next(room, d, left, met, total, tried)
@@ -66,7 +69,8 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
                 brings = float(np.maximum(now - met, 0).sum())
                 costs = float(np.maximum(met - now, 0).sum())
                 sound = told["valid"] and told["solids"] == 1
-                enough = brings > _LEAST * total and found.explains > _BRINGS and costs < _HARMS * brings
+                least = 0.0 if what == "holes" else _LEAST * total  # a hole is one however small
+                enough = brings > least and found.explains > _BRINGS and costs < _HARMS * brings
                 if sound and enough and (best is None or brings - costs > best[0]):
                     best = brings - costs, found, now
             except BadInput:
@@ -96,7 +100,18 @@ def _makers(
         if not round_ and room.area(some) - met[some].sum() > _PATCH * total:
             yield "push", some, pushes
             yield "open", some, open_cuts
+            for own in _bosses(room, some):
+                yield "push", own, pushes
     yield "roundings", sorted(left), roundings
+
+
+def _bosses(room: ProposalRoom, some: list[int]) -> Iterator[list[int]]:
+    """Round bosses among zones that touch, each with the flat faces across it: what stands on what stands on a part."""
+    for k in sorted(some, key=lambda k: -room.area([k])):
+        e = room.zone(k).element
+        if isinstance(e, Cylinder) and room.names[k].startswith("Boss"):
+            beside = ((o, room.zone(o).element) for o in room.zone(k).neighbours if o in some)
+            yield [k, *(o for o, p in beside if isinstance(p, Plane) and abs(p.normal @ e.direction) > CAP)]
 
 
 def _patches(room: ProposalRoom, left: set[int]) -> list[list[int]]:

@@ -27,6 +27,7 @@ _LEFT_LEAST = 0.002  # of the surface: smaller patches that are left are not tol
 _MOST_LEFT = 40
 _ENOUGH = 0.95  # of the scan: a draft that explains so much is not tried in another way
 _LIKELY, _MOST_WAYS = 0.6, 3  # of what the likeliest way of standing explains, another that is worth a try; ways tried
+_AS_LIKELY = 0.85  # likewise: one that is tried, whatever the likeliest leaves short of enough
 _BETTER = 0.01  # of the scan that another way has to explain more
 
 
@@ -79,7 +80,8 @@ def first_draft(
     refused: BadInput | None = None
     for n, way in enumerate(ways):
         # Most parts stand as they most likely do; where that explains little, one that may explain more is tried.
-        if best is not None and (best.explained > _ENOUGH or best.explained > way.explains):
+        if best is not None and best.explained > (_ENOUGH if way.explains > _AS_LIKELY * ways[0].explains
+                                                  else min(_ENOUGH, way.explains)):  # fmt: skip
             continue
         begin, end = (0.4 + 0.6 * k / len(ways) for k in (n, n + 1))
         fresh = Laying(list(steps), RigidMotion(np.eye(4)), store, scan_file)

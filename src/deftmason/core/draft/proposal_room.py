@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ..elements import RigidMotion
+from ..elements import Plane, RigidMotion
 from ..recipe.laying import Laying
 from ..scan.mesh import TriMesh
 from ..zones import Zone, Zones
@@ -82,6 +82,16 @@ class ProposalRoom:
 
     def area(self, picked: list[int]) -> float:
         return float(sum(self.zone(k).area for k in picked))
+
+    def looks(self, k: int, axis: int) -> float:
+        """How far a zone looks along an axis of the frame, as a cosine by and large; a flat face as its plane does,
+        since on a narrow one the facets at its edges look elsewhere."""
+        z = self.zone(k)
+        n = self.normals[z.facets]
+        if not isinstance(z.element, Plane):
+            return float(np.median(n[:, axis]))
+        normal = self.motion.vectors(z.element.normal)
+        return float(normal[axis] * np.sign(np.average(n @ normal, weights=self.index.mesh.areas[z.facets])))
 
     def explained(self, picked: list[int], body: str) -> np.ndarray:
         """The area of each of some zones that a body meets, mm²."""

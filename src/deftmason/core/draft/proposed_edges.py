@@ -19,8 +19,10 @@ _WELL = 0.9  # of a rounding explained by the radius that its edges are read wit
 
 
 def _bores(room: ProposalRoom) -> list[int]:
-    """Zones that are walls of holes; of walls about one axis the narrowest: the wider are its heads."""
-    found = [k for k, n in enumerate(room.names) if n.startswith("Bore") and isinstance(room.zone(k).element, Cylinder)]
+    """Zones that are walls of holes not met yet; of walls about one axis the narrowest: the wider are its heads, and
+    one as wide, in a wall farther on, waits until the first is drilled."""
+    found = [k for k in sorted(room.new) if room.names[k].startswith("Bore")]
+    found = [k for k in found if isinstance(room.zone(k).element, Cylinder)]
     found.sort(key=lambda k: cast(Cylinder, room.zone(k).element).radius)
     out: list[int] = []
     for k in found:
@@ -34,8 +36,7 @@ def _bores(room: ProposalRoom) -> list[int]:
 def hole_sets(room: ProposalRoom, picked: list[int]):
     if room.body is None:
         return
-    bores = [k for k in _bores(room) if k in room.new]
-    for group in _alike(room, bores):
+    for group in _alike(room, _bores(room)):
         mine = [k for k in group if k in picked]
         if not mine:
             continue

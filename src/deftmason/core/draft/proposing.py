@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any, cast
 
 import numpy as np
@@ -16,7 +17,8 @@ from ..recipe.parse import parse_step
 from ..scan.index import ScanIndex
 from ..sketch.loops import loop_outline
 from ..zones import Zones
-from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, slabs_of
+from .across import Across, drawn_past
+from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, same_region, slabs_of
 from .standing import Standing, caps_along, way_of
 
 __all__ = ["Draft", "proposed", "turned"]
@@ -151,12 +153,17 @@ class Draft:
         ]
         return max(round_, key=lambda k: self.zones.zones[k].area, default=None)
 
+    @cached_property
+    def across(self) -> Across:
+        """What stands across the frame's direction."""
+        return Across(self.zones, self.index, self.motion.inverse().vectors(np.array([0.0, 0, 1])))
+
     # Levels and slabs.
 
     def levels(self) -> list[Level]:
         mesh = self.index.mesh
         up = self.motion.inverse().vectors(np.array([0.0, 0, 1]))
-        flat = np.flatnonzero(np.abs(self.index.calm_normals @ up) > _FACING)
+        flat = np.flatnonzero((np.abs(self.index.calm_normals @ up) > _FACING) & ~self.across.facets)
         heights = self.motion.points(mesh.centroids[flat])[:, 2]
         near = max(_LEVEL_NEAR * self.size, _SCATTERS * self.zones.noise)
         found = levels_of(heights, mesh.areas[flat], flat, near, _LEAST_CAP * float(mesh.areas.sum()))
@@ -172,7 +179,8 @@ class Draft:
     def slabs(self, levels: list[Level]) -> list[Slab]:
         def cut(height: float):
             record = cast(PaperRecord, parse_step({**self.paper("section", "Section"), "height": height}))
-            return traces_on(record, self.j.replay()).traces[0]
+            laid = traces_on(record, self.j.replay())
+            return self.across.without(laid.traces[0], laid.in_scan)
 
         return slabs_of(levels, cut, self.within, max(_THINNEST * self.facet, 4 * self.zones.noise))
 
@@ -247,6 +255,8 @@ def proposed(d: Draft, progress: Progress = silent) -> None:
     if not d.standing.turned:
         _pushed(d, levels, slabs, sketched, progress)
     _opened(d, levels, slabs, sketched)
+    used = {s.get("sketch") for s in d.j.steps}
+    d.j.steps[:] = [s for s in d.j.steps if s["kind"] != "sketch" or s["id"] in used]
 
 
 def _pushed(d: Draft, levels: list[Level], slabs: list[Slab], sketched, progress: Progress) -> None:
@@ -263,6 +273,7 @@ def _pushed(d: Draft, levels: list[Level], slabs: list[Slab], sketched, progress
         sketch = sketched(thick)
         if sketch is None:
             continue
+        sketch = drawn_past(d, sketch, d.across) or sketch
         outer = [i for i, _, inside in d.outlines(sketch) if inside is None]
         words = "Base" if n == base else "Boss" if size[n] < 0.6 * size[base] else "Step"
         ends = (d.end(levels, slabs[run[0]].low), d.end(levels, slabs[run[-1]].high))
@@ -355,6 +366,7 @@ def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:
     """Openings cut, all that reach from one level to the same other one together."""
     within = 2 * d.within
     groups: dict[tuple[int, int], list[Opening]] = {}
+    cut_through: list[shapely.Geometry] = []
     for o in openings_of(slabs, within):
         if d.standing.turned and _about_axis(o.outline, within):
             continue
@@ -376,6 +388,8 @@ def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:
         if not loops:
             continue
         whole = shapely.union_all([o.outline for o in openings])
+        if any(same_region(whole, o, 2 * d.within) for o in cut_through):
+            continue  # it goes on in a wall farther on
         low = _open_beyond(whole, slabs[:first])
         high = _open_beyond(whole, slabs[last + 1 :])
         through = {"to": "through"}
@@ -384,7 +398,8 @@ def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:
             through if high else d.end(levels, slabs[last].high),
         )
         words = "Holes" if len(loops) > 1 else "Hole" if low and high else "Pocket"
-        d.push(d.name(words), sketch, "cut", loops, ends, keep_inner=True)
+        if d.push(d.name(words), sketch, "cut", loops, ends, keep_inner=True) and low and high:
+            cut_through.append(whole)
 
 
 def _about_axis(outline: shapely.Polygon, within: float) -> bool:

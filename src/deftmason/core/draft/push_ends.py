@@ -64,8 +64,7 @@ def end_of(room: ProposalRoom, p: Push, outline: Any, side: int, how: str, wall_
     caps = []
     for k, z in enumerate(room.zones.zones):
         f = z.facets
-        n = room.normals[f][:, p.axis] * facing
-        if float(np.median(n)) < CAP or not (k in p.caps or isinstance(z.element, Plane)):
+        if room.looks(k, p.axis) * facing < CAP or not (k in p.caps or isinstance(z.element, Plane)):
             continue
         h = height_of(room, k, p.axis)
         if side * (h - wall_end) < -near and p.walls:
@@ -169,9 +168,12 @@ def _stands_on(room: ProposalRoom, p: Push, outline: Any, side: int, wall_end: f
     round_it = outline.buffer(reach).difference(outline)
     best = None
     for k, z in enumerate(room.zones.zones):
-        n = room.normals[z.facets][:, p.axis] * -side
         beyond = side * (height_of(room, k, p.axis) - wall_end)
-        if not isinstance(z.element, Plane) or float(np.median(n)) < CAP or not -room.d.facet < beyond < reach:
+        if (
+            not isinstance(z.element, Plane)
+            or -side * room.looks(k, p.axis) < CAP
+            or not -room.d.facet < beyond < reach
+        ):
             continue
         on = shapely.contains(round_it, shapely.points(on_paper(room, z.facets, p)))
         over = float(room.index.mesh.areas[z.facets][on].sum())

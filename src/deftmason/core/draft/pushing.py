@@ -36,14 +36,16 @@ def sorted_for(room: ProposalRoom, picked: list[int], axis: int) -> Push:
 
 
 def _across(room: ProposalRoom, k: int, axis: int) -> tuple[float, float]:
-    """How far a zone looks along an axis, as a cosine: by and large, and where it does most. A flat face is told by its
-    plane: on a narrow one the facets at its edges look elsewhere.
+    """How far a zone looks along an axis, as a cosine: by and large, and where it does most. Flat faces and
+    cylinders are told by their elements: on narrow ones the facets at their edges look elsewhere.
     """
     z = room.zone(k)
     if isinstance(z.element, Plane):
         n = abs(float(room.motion.vectors(z.element.normal)[axis]))
         return n, n
     n = np.abs(room.normals[z.facets][:, axis])
+    if isinstance(z.element, Cylinder):
+        n = np.abs(room.motion.vectors(z.element.normals(room.index.mesh.centroids[z.facets]))[:, axis])
     mean = float(np.average(n, weights=room.index.mesh.areas[z.facets]))
     return (float(np.median(n)) if np.median(n) > CAP else mean), float(np.quantile(n, 0.9))
 
@@ -94,7 +96,7 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     step: dict[str, Any] = {"id": room.new_id(), "kind": "extrude", "name": room.fresh(named), **room.d.on}
     step |= {"sketch": sketch}
     step |= {"how": how, "loops": [entity for entity, _ in loops], "start": ends[0], "end": ends[1]}
-    step |= {"body": room.body, "keep_inner": False}
+    step |= {"body": room.body, "keep_inner": how == "join" and _hollow_there(room, p, sketch)}
     ran = room.j.lay(step)
     lean = ran.summary["readings"].get("draft")
     says = []
@@ -175,6 +177,18 @@ def _strangers(room: ProposalRoom, p: Push, loops: list[tuple[str, shapely.Polyg
     lines = [poly.exterior for _, poly in loops]
     far = sum(ln.length * float((tree.query(along_line(ln))[0] > near).mean()) for ln in lines)
     return far / sum(ln.length for ln in lines)
+
+
+def _hollow_there(room: ProposalRoom, p: Push, sketch: str) -> bool:
+    """Whether an opening of a section is one that the body there is has already: a push must not fill it."""
+    if room.body is None:
+        return False
+    inner = [poly for _, poly, inside in room.d.outlines(sketch) if inside is not None and poly.area > 0]
+    if not inner:
+        return False
+    surface, near = room.j.replay().surface(room.body), max(2.0 * room.d.facet, 4 * room.zones.noise)
+    lines = (p.plane.to_space(along_line(_rim_of(poly))) for poly in inner)
+    return any(bool((np.abs(surface.distances(at, reach=4 * near).distance) < near).mean() > _ON) for at in lines)
 
 
 def _rim_of(poly: Any) -> Any:

@@ -13,7 +13,7 @@ import numpy as np
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from ..zones import Zone, Zones
 
-__all__ = ["Standing", "caps_along", "standings", "turns_about", "way_of"]
+__all__ = ["Standing", "caps_along", "lean_deg", "standings", "turns_about", "way_of"]
 
 _SQUARE = 1.0  # degrees from square or along
 _LEANING = 6.0  # degrees that a wall may lean and still be one
@@ -43,7 +43,7 @@ def way_of(e: Element | None) -> np.ndarray | None:
     return e.direction if isinstance(e, Cylinder | Cone | Torus) else None
 
 
-def _lean(a: np.ndarray, b: np.ndarray) -> float:
+def lean_deg(a: np.ndarray, b: np.ndarray) -> float:
     return float(np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b)), abs(float(a @ b)))))
 
 
@@ -52,7 +52,7 @@ def _pushed(z: Zone, d: np.ndarray) -> float:
     way = way_of(z.element)
     if way is None:
         return 0.0
-    lean = _lean(way, d)
+    lean = lean_deg(way, d)
     if isinstance(z.element, Plane):
         if lean < _SQUARE or lean > 90 - _SQUARE:
             return 1.0
@@ -66,13 +66,13 @@ def turns_about(z: Zone, point: np.ndarray, d: np.ndarray, near: float) -> float
     """1 where a zone is part of what is turned about an axis, else 0; ``near`` mm off it is on it."""
     e = z.element
     if isinstance(e, Plane):
-        return 1.0 if _lean(e.normal, d) < _SQUARE else 0.0
+        return 1.0 if lean_deg(e.normal, d) < _SQUARE else 0.0
     place = e.center if isinstance(e, Sphere | Torus) else e.apex if isinstance(e, Cone) else getattr(e, "point", None)
     if place is None:
         return 0.0
     off = float(np.linalg.norm(np.cross(np.asarray(place) - point, d)))
     way = way_of(e)
-    return 1.0 if off < near and (way is None or _lean(way, d) < 2 * _SQUARE) else 0.0
+    return 1.0 if off < near and (way is None or lean_deg(way, d) < 2 * _SQUARE) else 0.0
 
 
 def standings(zones: Zones, size: float) -> list[Standing]:
@@ -97,7 +97,7 @@ def standings(zones: Zones, size: float) -> list[Standing]:
     likely = sorted([*turned, *pushed], key=lambda s: -s.explains - (_ONE_STEP if s.turned else 0.0))
     out: list[Standing] = []
     for s in likely:
-        same = (o for o in out if o.turned == s.turned and _lean(o.direction, s.direction) < 2 * _SQUARE)
+        same = (o for o in out if o.turned == s.turned and lean_deg(o.direction, s.direction) < 2 * _SQUARE)
         if next(same, None) is None:
             out.append(s)
     return out
@@ -106,5 +106,5 @@ def standings(zones: Zones, size: float) -> list[Standing]:
 def caps_along(zones: Zones, d: np.ndarray) -> list[int]:
     """The planes square to a direction, by number."""
     return [
-        k for k, z in enumerate(zones.zones) if isinstance(z.element, Plane) and _lean(z.element.normal, d) < _SQUARE
+        k for k, z in enumerate(zones.zones) if isinstance(z.element, Plane) and lean_deg(z.element.normal, d) < _SQUARE
     ]

@@ -18,6 +18,7 @@ from OCP.GeomAbs import GeomAbs_Intersection
 from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Elips, gp_Pln, gp_Pnt, gp_Vec
 from OCP.GProp import GProp_GProps
 from OCP.ShapeFix import ShapeFix_Face
+from OCP.StdFail import StdFail_NotDone
 from OCP.TopAbs import TopAbs_FACE
 from OCP.TopoDS import TopoDS
 
@@ -317,7 +318,10 @@ def combine(body: Body | None, tool: Body, how: str, feature: str) -> Body:
         op.Build()
         if not op.IsDone() or op.Shape().IsNull():
             continue
-        op.SimplifyResult(True, True, 1e-6)
+        try:
+            op.SimplifyResult(True, True, 1e-6)
+        except StdFail_NotDone:  # it says so only now
+            continue
         result = op.Shape()
         if not faces_of(result):
             raise BadInput("Nothing would be left of the body; check heights and side of the cut.", field="body")

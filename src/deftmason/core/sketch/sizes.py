@@ -91,7 +91,7 @@ def _of_rings(d: Drawing, relations: list[Relation], x) -> list[tuple[str, tuple
         said: list[float] = []
         for place in (rounds or unit).values():
             far = float(np.hypot(*(d.point(d.place(place), x) - middle)))
-            if all(abs(far - s) > near for s in said):
+            if far > near and all(abs(far - s) > near for s in said):  # an arc about the middle lies in it
                 said.append(far)
                 out.append(("distance", (centre, place), "to middle"))
         lines = [d.entities[n] for n in unit if n in d.entities and d.entities[n].kind == "line"]

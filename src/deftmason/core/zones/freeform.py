@@ -24,6 +24,8 @@ _RUNS_ON_DEG = 12.0  # neighbouring facets that turn less are not parted by an e
 _CREASE_DEG = 24.0
 _ALIKE = 0.4  # of the stronger: bends that differ by less are one
 _UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared that growing cannot see
+_MILD, _SEEN_BEND, _CHAIN = 0.6, 20.0, 5  # of the stronger bend; of the noise, a bend times width squared; zones
+_PART = 0.3  # of a chain's area, or of what is free: what is larger stands for itself
 _SHARE, _AMONG, _INTO_FREE = 0.3, 0.15, 0.5  # of a zone's border over which it runs on; among cobbles; into free ones
 _SOLID = 400.0  # of the noise: a change of bend times the zone's own width squared that growing surely had seen
 _ABSORB_SHARE = 0.55  # of a zone's border that runs on into a larger free one: then it is part of that
@@ -33,6 +35,7 @@ _SCRAP = 0.04  # of the largest zone's area: a scrap between two faces makes no 
 _COMPANY = 8  # zones of a region without creases that may all be pieces of one free surface
 _FREE_REGION = 0.35  # of such a region's area that must be free already
 _SMALL_AMONG = 0.1  # of such a region's area: what is larger stands for itself
+_ALL = 0.8  # of a zone's border without a crease: what runs on into free ones alone, and bends as they do, is free
 _RUNS_ON = 0.5  # of a zone's border without a crease
 _TOUCH = 0.1  # of the shorter of two borders: less is a chance meeting
 
@@ -76,7 +79,7 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
     count = len(elements)
     if ground.index.exact or not count:
         return np.zeros(count, bool)
-    whole, alike, smooth, solid = _meetings(ground, labels, elements)
+    whole, alike, mild, smooth, solid = _meetings(ground, labels, elements)
     area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], count)
     share = alike.sum(axis=1) / np.maximum(whole, 1)
     free = np.zeros(count, bool)
@@ -85,8 +88,12 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
             free[own] = (share[own] > _AMONG) & ~solid[own]
         elif area[own][solid[own]].sum() < 0.5 * area[own].sum():
             free[own] = share[own] > _SHARE
+    for own in _chains(mild, area):
+        free[own] |= (share[own] > _AMONG) & (area[own] < _PART * area[own].sum())
     while True:
         more = free | (smooth[:, free].sum(axis=1) > _INTO_FREE * np.maximum(whole, 1)) & ~solid
+        among = (smooth[:, free].sum(axis=1) > _ALL * smooth.sum(axis=1)) & (area < _PART * area[free].sum())
+        more |= among & (mild[:, free].sum(axis=1) > _AMONG * whole)
         more |= _among_free(more, area, whole, smooth)
         if more.sum() == free.sum():
             return free
@@ -125,10 +132,22 @@ def _patterns(alike: np.ndarray, area: np.ndarray) -> Iterator[tuple[np.ndarray,
             yield own, np.triu(graph[np.ix_(large, large)]).sum() > len(large)
 
 
+def _chains(mild: np.ndarray, area: np.ndarray) -> Iterator[np.ndarray]:
+    """Zones (k,) that follow one another, each bent nearly as the one before: makers' arcs change their bend at once,
+    and so often nobody chains them.
+    """
+    graph = mild > 0
+    pieces, of = connected_components(graph | graph.T, directed=False)
+    for piece in range(pieces):
+        own = np.nonzero(of == piece)[0]
+        if (area[own] > _SCRAP * area[own].max()).sum() >= _CHAIN:
+            yield own
+
+
 def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
     """How many border edges each zone has (z,); with each other (z, z) how many across which the bend changes by no
-    more than growing could have seen, and how many without a crease; and whether it went on far longer than a steady
-    change of bend to its neighbours would have let it (z,).
+    more than growing could have seen, by little though there is a bend, and how many without a crease; and
+    whether it went on far longer than a steady change of bend to its neighbours would have let it (z,).
     """
     count = len(elements)
     order = np.argsort(labels, kind="stable")
@@ -138,7 +157,8 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
     side = [_seen(ground, e, f) for e, f in zip(elements, facets)]
     c = ground.index.mesh.centroids
     least = np.cos(np.radians(_RUNS_ON_DEG))
-    whole, alike, smooth = np.zeros(count), np.zeros((count, count)), np.zeros((count, count))
+    whole = np.zeros(count)
+    alike, mild, smooth = (np.zeros((count, count)) for _ in range(3))
     solid = np.zeros(count, bool)
     for i in range(count):
         f, g = _across(ground, labels, facets[i], i)
@@ -164,9 +184,11 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
             wide = min(area[i], area[j]) / max(length, 1e-300)
             if change < max(_ALIKE * strong, _UNSEEN * ground.noise / wide**2):
                 alike[i, j] = mine.sum()
+                if change < _MILD * strong and strong * wide**2 > _SEEN_BEND * ground.noise:
+                    mild[i, j] = alike[i, j]
                 seen.append((change * (area[i] / max(length, 1e-300)) ** 2, float(mine.sum())))
         solid[i] = bool(seen) and _lower_third(seen) > _SOLID * ground.noise
-    return whole, alike, smooth, solid
+    return whole, alike, mild, smooth, solid
 
 
 def _lower_third(seen: list[tuple[float, float]]) -> float:

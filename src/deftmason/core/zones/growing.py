@@ -31,6 +31,7 @@ _INMOST = 2  # of the looks at an exact mesh: the smallest
 _FLAT_DEG, _EXACT_FLAT_DEG = 12.0, 0.2
 _TURNS_ALIKE, _MEAN_TURN = 0.25, 0.06  # rad
 _LIKE_SIZE = 0.3  # of the seed's area: long facets of a straight beside short ones of a bend
+_RING = 3.0  # times what a short cylinder explains
 _WIDER = 3  # how often the look widens
 _MOST_LOOK = 6000
 _AS_NOISE = 1.3  # of the noise: what scatters less leaves nothing to explain
@@ -226,8 +227,10 @@ def _bends(ground: Ground, patch: np.ndarray) -> tuple[str, ...]:
     least = max(sure, scatter / max(size * size, 1e-300))
     if abs(large) < least:
         return ("plane",)
-    if abs(small) < max(least, 0.1 * abs(large)):
-        kinds: tuple[str, ...] = ("cylinder", "cone")
+    if abs(small) < 0.1 * abs(large):
+        kinds: tuple[str, ...] = ("cylinder", "cone") if abs(small) < least else ("cylinder", "cone", "torus")
+    elif abs(small) < least:
+        kinds = ("cylinder", "cone")
     elif small * large > 0 and abs(small) > 0.6 * abs(large):
         kinds = ("sphere", "torus", "cone")
     else:
@@ -301,6 +304,11 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
     best = _tried(ground, seed, KINDS if index.exact else _bends(ground, wide[0]), looks)
     if index.exact:
         return best
+    if best is not None and best.element.kind in ("cylinder", "cone") and len(best.facets) < len(wide[0]):
+        # Less than was looked at: a narrow strip of a ring, whose second bend no quadric shows.
+        ring = _tried(ground, seed, ("torus",), looks)
+        if ring is not None and ring.worth > _RING * best.worth:
+            best = ring
     for _ in range(_WIDER):
         if best is not None and not is_shaped(ground, best.facets, best.element):
             return best

@@ -12,7 +12,8 @@ from typing import NamedTuple
 import numpy as np
 from scipy.spatial.distance import cdist
 
-from ..elements import Element, Fit, fit
+from ..elements import Cone, Element, Fit, fit
+from ..elements.motion import perpendicular_pair
 from ..elements.uncertainty import NoiseModel, noise_model
 from ..errors import BadInput
 from ..scan.index import ScanIndex
@@ -31,7 +32,7 @@ _SIMPLER = {
     "plane": (),
     "cylinder": ("plane",),
     "cone": ("plane", "cylinder"),
-    "sphere": ("plane",),
+    "sphere": ("plane", "cylinder", "cone"),
     "torus": ("plane", "sphere", "cylinder", "cone"),
 }
 _ROUNDER = {
@@ -148,6 +149,16 @@ def _real(f: Fit, extent: float) -> bool:
     return f.kind != "cone" or 0.3 < f.element.half_angle_deg < 89.0  # type: ignore[attr-defined]
 
 
+def _goes_round(e: Element, p: np.ndarray) -> bool:
+    """Whether places (n, 3) go round a cylinder's or cone's axis by a right angle and more: a band, and bands are
+    turned or bored far more often than they are slices of a ball.
+    """
+    d = p - (e.apex if isinstance(e, Cone) else e.point)  # type: ignore[attr-defined]
+    u, v = perpendicular_pair(e.direction)  # type: ignore[attr-defined]
+    angle = np.sort(np.arctan2(d @ v, d @ u))
+    return float(np.diff(angle, append=angle[0] + 2 * np.pi).max()) < 1.5 * np.pi
+
+
 def settled_fit(
     ground: Ground, facets: np.ndarray, inner: np.ndarray, element: Element | None, noise: NoiseModel | None
 ) -> Settled | None:
@@ -185,6 +196,8 @@ def settled_fit(
     for kind in _SIMPLER[element.kind]:
         simpler = of(kind)
         if simpler is None or simpler.sigma > max(1.5 * own.sigma, own.sigma + ground.noise):
+            continue
+        if element.kind == "sphere" and kind != "plane" and not _goes_round(simpler.element, q):
             continue
         rest = left(simpler)
         if rest <= max(_LEFT, 1.1 * shape):
