@@ -94,6 +94,21 @@ def test_lugs_on_a_turned_shell_leave_it_hollow(tmp_path):
     assert made["volume"] == pytest.approx(body.volume, rel=0.004) and d.explained > 0.98
 
 
+def test_spokes_at_any_angle_join_a_rim_to_its_hub(tmp_path):
+    from build123d import Box, Cylinder, Pos, Rot
+
+    part = Cylinder(45, 12) - Cylinder(37, 40) + Cylinder(12, 22)
+    for k in range(3):
+        part += Rot(0, 0, 120 * k + 25) * Pos(24, 0, 0) * Rot(0, 90, 0) * Cylinder(3.5, 30)
+    part -= Box(9, 9, 90)
+    body, d, ran = drafted(part, tmp_path, noise=0.015, spacing=1.2, seed=7)
+    made = last_body(ran)
+    assert made["valid"] and made["solids"] == 1 and not d.said
+    assert made["volume"] == pytest.approx(body.volume, rel=0.003) and d.explained > 0.97
+    spokes = [s["on"] for s in d.steps if s["kind"] == "sketch" and s.get("on")]
+    assert len(spokes) >= 2 and all(any(o["id"] == s for o in d.steps) for s in spokes)
+
+
 def test_both_walls_of_a_channel_are_drilled(tmp_path):
     from build123d import Axis, Box, Cylinder, Pos, Rot, fillet
 

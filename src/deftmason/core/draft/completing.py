@@ -22,7 +22,7 @@ from .pushing import pushes
 
 __all__ = ["completed"]
 
-_LEAST, _PATCH = 0.003, 0.008  # of the surface: what a feature has to bring, and a patch has left, to be worth a try
+_LEAST, _PATCH = 0.003, 0.004  # of the surface: what a feature has to bring, and a patch has left, to be worth a try
 _ONCE = "push", "open"  # what is not tried again of the same zones when the body has grown
 _BRINGS = 0.5  # of what a feature is of that it explains, at least
 _MOST = 16  # features
@@ -56,6 +56,7 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
     """Lay the first feature that brings enough; the areas then met, None where there is none."""
     every = list(range(len(met)))
     before, names = len(d.j.steps), set(room.taken)
+    pieces = d.j.ran[d.body].summary["solids"] if d.body else 1
     for what, some, make in _makers(room, left, met, total):
         if (what, tuple(some)) in tried:
             continue
@@ -68,7 +69,7 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
                 now = room.explained(every, found.body)
                 brings = float(np.maximum(now - met, 0).sum())
                 costs = float(np.maximum(met - now, 0).sum())
-                sound = told["valid"] and told["solids"] == 1
+                sound = told["valid"] and told["solids"] <= max(pieces, 1)
                 least = 0.0 if what == "holes" else _LEAST * total  # a hole is one however small
                 enough = brings > least and found.explains > _BRINGS and costs < _HARMS * brings
                 if sound and enough and (best is None or brings - costs > best[0]):

@@ -111,7 +111,11 @@ def _standing(d: Draft, progress: Progress) -> Drafted:
     d.lay({"id": "check", "kind": "check", "name": "Against the scan", **d.on, "body": d.body, "tolerance": tolerance})
     explained, left = _left(d, d.index, tolerance)
     # What could not be laid in one way and was laid in another is not told.
-    return Drafted(d.j.steps, d.motion, explained, left, d.left if left else [])
+    said = list(d.left) if left else []
+    pieces = d.j.ran[d.body].summary["solids"]
+    if pieces > 1:
+        said.append(f"The body is in {pieces} pieces; add by hand what joins them.")
+    return Drafted(d.j.steps, d.motion, explained, left, said)
 
 
 def _left(d: Draft, index: ScanIndex, tolerance: float) -> tuple[float, list[Left]]:

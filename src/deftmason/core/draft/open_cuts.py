@@ -19,7 +19,7 @@ from ..recipe.parse import parse_step
 from ..scan.section import SectionPlane
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .push_ends import Push, end_of
-from .pushing import common_span, sorted_for
+from .pushing import AXES, common_span, sorted_for, way_in_words
 from .walls_alone import crossing, stretch_of
 
 __all__ = ["open_cuts"]
@@ -34,8 +34,8 @@ def open_cuts(room: ProposalRoom, picked: list[int]):
     """A cut along each axis to which all picked walls are flat, in which what is open to a side is closed outside."""
     if room.body is None:
         return
-    for axis in (2, 0, 1):
-        p = sorted_for(room, picked, axis)
+    for way in AXES:
+        p = sorted_for(room, picked, way)
         flat = all(isinstance(room.zone(k).element, Plane) for k in p.walls)
         if 0 < len(p.walls) <= _MOST_WALLS and flat:
             yield lambda p=p: _cut(room, p, picked)
@@ -45,7 +45,7 @@ def _cut(room: ProposalRoom, p: Push, picked: list[int]) -> Proposal:
     before = len(room.j.steps)
     low, high = common_span(room, p)
     record = {
-        **room.d.paper(room.new_id(), room.fresh("Outline"), "xyz"[p.axis]),
+        **room.d.paper(room.new_id(), room.fresh("Outline"), way_in_words(p)),
         "height": round(0.5 * (low + high), 3),
     }
     paper = cast(PaperRecord, parse_step(record))
@@ -65,7 +65,7 @@ def _cut(room: ProposalRoom, p: Push, picked: list[int]) -> Proposal:
     step |= {"sketch": record["id"], "how": "cut", "loops": loops, "start": ends[0], "end": ends[1]}
     room.j.lay({**step, "body": room.body, "keep_inner": False})
     walls = "a wall" if len(row) == 1 else f"{len(row)} walls"
-    return told_of(room, f"Cut from the side, {walls} along {'xyz'[p.axis]}", [], picked, before)
+    return told_of(room, f"Cut from the side, {walls} along {way_in_words(p)}", [], picked, before)
 
 
 Wall = tuple[np.ndarray, np.ndarray, np.ndarray]  # places to brush (n, 2), and its two ends

@@ -83,15 +83,15 @@ class ProposalRoom:
     def area(self, picked: list[int]) -> float:
         return float(sum(self.zone(k).area for k in picked))
 
-    def looks(self, k: int, axis: int) -> float:
-        """How far a zone looks along an axis of the frame, as a cosine by and large; a flat face as its plane does,
-        since on a narrow one the facets at its edges look elsewhere."""
+    def looks(self, k: int, way: np.ndarray) -> float:
+        """How far a zone looks along a direction (3,) of the frame, as a cosine by and large; a flat face as its plane
+        does, since on a narrow one the facets at its edges look elsewhere."""
         z = self.zone(k)
         n = self.normals[z.facets]
         if not isinstance(z.element, Plane):
-            return float(np.median(n[:, axis]))
+            return float(np.median(n @ way))
         normal = self.motion.vectors(z.element.normal)
-        return float(normal[axis] * np.sign(np.average(n @ normal, weights=self.index.mesh.areas[z.facets])))
+        return float(normal @ way * np.sign(np.average(n @ normal, weights=self.index.mesh.areas[z.facets])))
 
     def explained(self, picked: list[int], body: str) -> np.ndarray:
         """The area of each of some zones that a body meets, mm²."""

@@ -24,19 +24,21 @@ _REACHED = 0.3  # of an outline that what ends its walls comes up to
 
 @dataclass
 class Push:
-    """Zones sorted for a push along an axis of the frame: walls along it and caps across it, heights along it."""
+    """Zones sorted for a push along ``way`` (3,), an axis of the frame or that of the zone ``about``: walls along it,
+    caps across it, heights along it."""
 
-    axis: int
+    way: np.ndarray
     walls: list[int]
     caps: list[int]
     spans: dict[int, tuple[float, float]]
+    about: int | None = None
     plane: Any = None  # of the paper, once it is laid
     says: list[str] = field(default_factory=list)  # where it was led past what the walls reach
 
 
-def height_of(room: ProposalRoom, k: int, axis: int) -> float:
+def height_of(room: ProposalRoom, k: int, way: np.ndarray) -> float:
     f = room.zone(k).facets
-    return float(np.average(room.centroids[f][:, axis], weights=room.index.mesh.areas[f]))
+    return float(np.average(room.centroids[f] @ way, weights=room.index.mesh.areas[f]))
 
 
 def along_line(line: Any) -> np.ndarray:
@@ -64,9 +66,9 @@ def end_of(room: ProposalRoom, p: Push, outline: Any, side: int, how: str, wall_
     caps = []
     for k, z in enumerate(room.zones.zones):
         f = z.facets
-        if room.looks(k, p.axis) * facing < CAP or not (k in p.caps or isinstance(z.element, Plane)):
+        if room.looks(k, p.way) * facing < CAP or not (k in p.caps or isinstance(z.element, Plane)):
             continue
-        h = height_of(room, k, p.axis)
+        h = height_of(room, k, p.way)
         if side * (h - wall_end) < -near and p.walls:
             continue
         inside = shapely.contains(outline.buffer(room.d.facet), shapely.points(on_paper(room, f, p)))
@@ -99,7 +101,7 @@ def _rim(room: ProposalRoom, p: Push, outline: Any, side: int, wall_end: float) 
     """A pick of the flat rim that walls end in, too narrow to be read as a surface of its own."""
     if not p.walls:
         return None
-    c, n = room.centroids[:, p.axis], room.normals[:, p.axis] * side
+    c, n = room.centroids @ p.way, room.normals @ p.way * side
     near = np.flatnonzero((n > CAP) & (np.abs(c - wall_end) < 2 * room.d.facet))
     if not len(near):
         return None
@@ -127,12 +129,12 @@ def _into(room: ProposalRoom, p: Push, outline: Any, side: int) -> float | None:
     if not p.walls or room.body is None:
         return None
     f = np.concatenate([room.zone(k).facets for k in p.walls])
-    height = side * (float((side * room.centroids[f, p.axis]).max()) + 2 * room.d.facet)
+    height = side * (float((side * room.centroids[f] @ p.way).max()) + 2 * room.d.facet)
     inside = _grid(outline.buffer(-room.d.facet))
     if not len(inside):
         return None
     at = p.plane.origin + inside[:, :1] * p.plane.u + inside[:, 1:] * np.cross(p.plane.normal, p.plane.u)
-    at[:, p.axis] = height
+    at += (height - at @ p.way)[:, None] * p.way
     if float((room.j.replay().surface(room.body).distances(at).distance < 0).mean()) < _WITHIN:
         return None
     p.says.append("it begins within the body")
@@ -155,7 +157,7 @@ def _past(room: ProposalRoom, p: Push, outline: Any, side: int, near: float) -> 
     if not ends or max(ends) - min(ends) < near:
         return None
     inside = shapely.contains(outline, shapely.points(on_paper(room, np.arange(len(room.centroids)), p)))
-    high = side * room.centroids[inside, p.axis]
+    high = side * room.centroids[inside] @ p.way
     if not len(high):
         return None
     p.says.append("nothing flat ends the walls: it runs past them, to be cut by what does")
@@ -168,12 +170,8 @@ def _stands_on(room: ProposalRoom, p: Push, outline: Any, side: int, wall_end: f
     round_it = outline.buffer(reach).difference(outline)
     best = None
     for k, z in enumerate(room.zones.zones):
-        beyond = side * (height_of(room, k, p.axis) - wall_end)
-        if (
-            not isinstance(z.element, Plane)
-            or -side * room.looks(k, p.axis) < CAP
-            or not -room.d.facet < beyond < reach
-        ):
+        beyond = side * (height_of(room, k, p.way) - wall_end)
+        if not isinstance(z.element, Plane) or -side * room.looks(k, p.way) < CAP or not -room.d.facet < beyond < reach:
             continue
         on = shapely.contains(round_it, shapely.points(on_paper(room, z.facets, p)))
         over = float(room.index.mesh.areas[z.facets][on].sum())
@@ -190,8 +188,8 @@ def on_paper(room: ProposalRoom, facets: np.ndarray, p: Push) -> np.ndarray:
 
 def _covered(room: ProposalRoom, p: Push, outline: Any, side: int, wall_end: float) -> bool:
     """Whether some surface lies across an opening farther out."""
-    n = np.abs(room.normals[:, p.axis])
-    beyond = (n > 0.7) & (side * (room.centroids[:, p.axis] - wall_end) > 2 * room.d.facet)
+    n = np.abs(room.normals @ p.way)
+    beyond = (n > 0.7) & (side * (room.centroids @ p.way - wall_end) > 2 * room.d.facet)
     facets = np.flatnonzero(beyond)
     if not len(facets):
         return False
