@@ -25,6 +25,7 @@ _CREASE_DEG = 24.0
 _ALIKE = 0.4  # of the stronger: bends that differ by less are one
 _UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared that growing cannot see
 _MILD, _SEEN_BEND, _CHAIN = 0.6, 20.0, 5  # of the stronger bend; of the noise, a bend times width squared; zones
+_ROW = 3  # zones: two that run on are a straight and its bend
 _PART = 0.3  # of a chain's area, or of what is free: what is larger stands for itself
 _SHARE, _AMONG, _INTO_FREE = 0.3, 0.15, 0.5  # of a zone's border over which it runs on; among cobbles; into free ones
 _SOLID = 400.0  # of the noise: a change of bend times the zone's own width squared that growing surely had seen
@@ -86,7 +87,7 @@ def free_pieces(ground: Ground, labels: np.ndarray, elements: list[Element]) -> 
     for own, cobbled in _patterns(alike, area):
         if cobbled:
             free[own] = (share[own] > _AMONG) & ~solid[own]
-        elif area[own][solid[own]].sum() < 0.5 * area[own].sum():
+        elif len(own) >= _ROW and area[own][solid[own]].sum() < 0.5 * area[own].sum():
             free[own] = share[own] > _SHARE
     for own in _chains(mild, area):
         free[own] |= (share[own] > _AMONG) & (area[own] < _PART * area[own].sum())

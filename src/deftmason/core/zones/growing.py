@@ -301,9 +301,12 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
         areas = index.mesh.areas
         wide.append(wide[1][areas[wide[1]] > _LIKE_SIZE * areas[seed]])
     looks = {"wide": wide, "flat": [look(flat, most) for most in sizes]}
-    best = _tried(ground, seed, KINDS if index.exact else _bends(ground, wide[0]), looks)
+    kinds = KINDS if index.exact else _bends(ground, wide[0])
+    best = _tried(ground, seed, kinds, looks)
     if index.exact:
         return best
+    if best is None and "cylinder" not in kinds:  # of a narrow band no quadric shows the bend
+        best = _tried(ground, seed, ("cylinder", "cone"), looks)
     if best is not None and best.element.kind in ("cylinder", "cone") and len(best.facets) < len(wide[0]):
         # Less than was looked at: a narrow strip of a ring, whose second bend no quadric shows.
         ring = _tried(ground, seed, ("torus",), looks)
