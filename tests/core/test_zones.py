@@ -150,10 +150,10 @@ def test_a_cams_free_outline_is_no_row_of_cylinders():
 def test_a_narrow_turned_band_is_a_cylinder_not_a_slice_of_a_ball():
     turn = np.linspace(0, 2 * np.pi, 4000, endpoint=False)
     for seed in range(3):
-        mesh = extruded(40 * np.column_stack([np.cos(turn), np.sin(turn)]), 4, 0.8, 0.01, seed)
+        mesh = extruded(40 * np.column_stack([np.cos(turn), np.sin(turn)]), 4, 0.8, 0.01 + 0.01 * seed, seed)
         zones = read_zones(ScanIndex(mesh)).zones
         assert [z.kind for z in zones] == ["cylinder"]
-        assert zones[0].element.radius == pytest.approx(40, abs=0.01)
+        assert zones[0].element.radius == pytest.approx(40, abs=0.02)
 
 
 def test_a_gently_bent_pipe_keeps_its_straights():
