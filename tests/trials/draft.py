@@ -19,6 +19,7 @@ from scipy.spatial.transform import Rotation
 
 from deftmason.core.draft.drafting import first_draft
 from deftmason.core.errors import BadInput
+from deftmason.core.kernel.body import Body
 from deftmason.core.recipe.parse import parse_step
 from deftmason.core.recipe.replay import Replay
 from deftmason.core.recipe.store import ResultStore
@@ -161,9 +162,14 @@ def case(seed: int) -> list[Outcome]:
     mesh = even_mesh_of(body, rng, spacing, noise, 2.5 * spacing)[0]
     turn, move = Rotation.random(random_state=seed).as_matrix(), rng.normal(size=3) * rng.choice([0, 80, 2000])
     name = f"{family}, spacing {spacing:.2f}, noise {noise}"
+    return [drafted(name, body, TriMesh(mesh.vertices @ turn.T + move, mesh.faces))]
+
+
+def drafted(name: str, body: Body, mesh: TriMesh) -> Outcome:
+    """The first draft of a body's scan, judged."""
     with tempfile.TemporaryDirectory() as folder:
         path = str(Path(folder) / "scan.ply")
-        write_scan(path, TriMesh(mesh.vertices @ turn.T + move, mesh.faces))
+        write_scan(path, mesh)
         step = {"id": "scan", "kind": "scan", "name": "Scan", "file": "scan.ply"}
         step["sha256"] = hashlib.sha256(Path(path).read_bytes()).hexdigest()
         store = ResultStore(Path(folder) / "store")
@@ -171,7 +177,7 @@ def case(seed: int) -> list[Outcome]:
         try:
             d = first_draft([step], store, lambda sha, n: path)
         except BadInput as e:
-            return [Outcome(name, REFUSED, 1.0, e.message)]
+            return Outcome(name, REFUSED, 1.0, e.message)
         seconds = time.perf_counter() - begin
         ran = Replay([parse_step(s) for s in d.steps], store, lambda sha, n: path).run()
     made = [r for r in ran if r.step.produces == "body"][-1].summary
@@ -182,4 +188,4 @@ def case(seed: int) -> list[Outcome]:
     else:
         verdict = WRONG if not sound or (d.explained >= 0.95 and off > 0.03) else REFUSED
     note = f"explains {d.explained:.3f}, {len(ran)} steps, {seconds:.0f} s {' '.join(d.said)}"
-    return [Outcome(name, verdict, off, note)]
+    return Outcome(name, verdict, off, note)

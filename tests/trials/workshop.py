@@ -6,25 +6,17 @@ two rows. `zones`: as in the trial of zones. `draft`: as in the trial of drafts,
 
 from __future__ import annotations
 
-import hashlib
-import tempfile
 import time
-from pathlib import Path
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from deftmason.core.draft.drafting import first_draft
-from deftmason.core.errors import BadInput
 from deftmason.core.kernel.surfaces import face_surfaces
-from deftmason.core.recipe.parse import parse_step
-from deftmason.core.recipe.replay import Replay
-from deftmason.core.recipe.store import ResultStore
-from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.zones import read_zones
 
+from .draft import drafted
 from .parts import as_body, random_size, sized
 from .report import REFUSED, RIGHT, WRONG, Outcome
 from .scanning import even_mesh_of
@@ -307,30 +299,6 @@ def zones_row(name: str, body, mesh: TriMesh, ids: np.ndarray, size: float) -> O
     return Outcome(f"zones {name}", verdict, wrong, note)
 
 
-def draft_row(name: str, body, mesh: TriMesh) -> Outcome:
-    with tempfile.TemporaryDirectory() as folder:
-        path = str(Path(folder) / "scan.ply")
-        write_scan(path, mesh)
-        step = {"id": "scan", "kind": "scan", "name": "Scan", "file": "scan.ply"}
-        step["sha256"] = hashlib.sha256(Path(path).read_bytes()).hexdigest()
-        store = ResultStore(Path(folder) / "store")
-        begin = time.perf_counter()
-        try:
-            d = first_draft([step], store, lambda sha, n: path)
-        except BadInput as e:
-            return Outcome(f"draft {name}", REFUSED, 1.0, e.message)
-        seconds = time.perf_counter() - begin
-        ran = Replay([parse_step(s) for s in d.steps], store, lambda sha, n: path).run()
-    made = [r for r in ran if r.step.produces == "body"][-1].summary
-    off = abs(made["volume"] / body.volume - 1)
-    sound = made["valid"] and made["solids"] == 1
-    note = f"explains {d.explained:.3f}, {len(ran)} steps, {seconds:.0f} s {' '.join(d.said)}"
-    if sound and d.explained >= 0.9 and off < 0.01:
-        return Outcome(f"draft {name}", RIGHT, off, note)
-    wrong = not sound or (d.explained >= 0.95 and off > 0.03)
-    return Outcome(f"draft {name}", WRONG if wrong else REFUSED, off, note)
-
-
 def case(seed: int) -> list[Outcome]:
     name, body, mesh, ids, size, _ = scan_of(seed)
-    return [zones_row(name, body, mesh, ids, size), draft_row(name, body, mesh)]
+    return [zones_row(name, body, mesh, ids, size), drafted(f"draft {name}", body, mesh)]
