@@ -230,3 +230,20 @@ def test_curves_follow_what_they_are_made_of(plug):
     for k, p in plug.ran.items():
         assert p.status in ("sound", "attention"), (k, p.says)
     plug.steps[:] = steps
+
+
+def test_a_scan_is_checked_against_a_curve(plug):
+    plug.lay(helix(plug, held="neck"))
+    ran = plug.lay({
+        "id": "along", "kind": "check", "name": "Along the ridge", "scan": "scan", "body": "hx", "frame": "frame",
+        "tolerance": 0.1, "reach": 1.0,
+    })  # fmt: skip
+    s = ran.summary
+    assert ran.status == "sound" and s["answered"] > 300
+    # The helix runs on the crest, which lies on the scan; beside it the flanks fall away.
+    assert abs(s["mean"]) < 0.03 and s["p95"] < 0.42, s
+    far = plug.lay({
+        "id": "far", "kind": "check", "name": "Too near", "scan": "scan", "body": "hx", "frame": "frame",
+        "tolerance": 0.1, "reach": 1e-6,
+    })  # fmt: skip
+    assert far.status == "attention" and "No place of the scan lies within" in far.says

@@ -2753,7 +2753,7 @@ export interface components {
             angle_deg: number | null;
             /**
              * Body
-             * @description What it is compared with: a body, a foreign model, another scan, a datum, a sketch.
+             * @description What it is compared with: a body, a foreign model, another scan, a datum, a sketch, a curve.
              */
             body: string;
             /**

@@ -12,6 +12,7 @@ corners).
 from __future__ import annotations
 
 import numpy as np
+from numba import njit, prange
 
 from ..elements import Cone, Cylinder, Plane, Sphere, Torus
 from ..kernel.body import Body
@@ -37,18 +38,40 @@ _CODES = {Plane: PLANE, Cylinder: CYLINDER, Cone: CONE, Sphere: SPHERE, Torus: T
 
 
 def _walk(points: np.ndarray) -> np.ndarray:
-    """An order (n,) in which neighbours follow each other: along a Z curve through 128 cells a side (Morton 1966, *A
+    """An order (n,) in which neighbours follow each other: along a Z curve through 64 cells a side (Morton 1966, *A
     computer oriented geodetic data base*), so that each point is sought where the one before was found.
     """
     if len(points) < 1000:
         return np.arange(len(points))
-    low, span = points.min(axis=0), np.maximum(np.ptp(points, axis=0), 1e-300)
-    cell = np.minimum((points - low) / span * 128, 127).astype(np.int64)
-    key = np.zeros(len(points), np.int64)
-    for bit in range(7):
+    low, high = (np.array([pick(points[:, c]) for c in range(3)]) for pick in (np.min, np.max))
+    return _counted(_cells(points, low, 64 / np.maximum(high - low, 1e-300)), np.zeros((1 << 18) + 1, np.int64))
+
+
+@njit(cache=True, parallel=True)
+def _cells(points, low, scale):  # pragma: no cover - compiled
+    key = np.empty(len(points), np.int32)
+    for i in prange(len(points)):
+        k = 0
         for axis in range(3):
-            key |= ((cell[:, axis] >> bit) & 1) << (3 * bit + axis)
-    return np.argsort(key, kind="stable")
+            cell = min(int((points[i, axis] - low[axis]) * scale[axis]), 63)
+            for bit in range(6):
+                k |= ((cell >> bit) & 1) << (3 * bit + axis)
+        key[i] = k
+    return key
+
+
+@njit(cache=True)
+def _counted(key, first):  # pragma: no cover - compiled
+    """Order (n,) by ``key``, those alike as they came; ``first`` is room for a count of each key and one more."""
+    for k in key:
+        first[k + 1] += 1
+    for k in range(1, len(first)):
+        first[k] += first[k - 1]
+    order = np.empty(len(key), np.int64)
+    for i in range(len(key)):
+        order[first[key[i]]] = i
+        first[key[i]] += 1
+    return order
 
 
 class ModelSurface:

@@ -20,7 +20,7 @@ from .statistics import Band, Rule, histogram, judged, seen_within, summary, tab
 from .targets import Target
 from .worst import worst_regions
 
-__all__ = ["Checked", "Limits", "ModelMap", "features_of", "measure", "model_map"]
+__all__ = ["Checked", "Limits", "ModelMap", "features_of", "measure", "model_map", "spacing_of"]
 
 _SHOWN = 60_000  # facets of the model that its own map has, about
 
@@ -92,10 +92,11 @@ def measure(
     BadArgument : an angle limit where the points have no normals.
     """
     own = len(scan.vertices if isinstance(scan, TriMesh) else scan.points)
-    spacing = scan.median_edge if isinstance(scan, TriMesh) else _spacing(scan.points)
+    spacing = spacing_of(scan)
     mesh = finer(scan, limits.fineness)[0] if limits.fineness and isinstance(scan, TriMesh) else scan
     points = np.asarray(mesh.vertices if isinstance(mesh, TriMesh) else mesh.points, float)
-    normals = (mesh.angle_normals if isinstance(mesh, TriMesh) else mesh.normals) if limits.angle_deg else None
+    asked = limits.angle_deg or target.spread is None  # what has no area of its own takes its sign from them
+    normals = (mesh.angle_normals if isinstance(mesh, TriMesh) else mesh.normals) if asked else None
     found = _answers(target, points, normals, limits, before, part(progress, 0.0, 0.7))
     if ignored is not None and isinstance(scan, TriMesh) and len(ignored) == len(scan.faces):
         touched = np.zeros(own, bool)
@@ -166,11 +167,14 @@ def _by_zone(points: np.ndarray, distance: np.ndarray, scan, zones, band: Band) 
     return [r for r in table(points, distance, of_point, names, kinds, band) if r["points"]]
 
 
-def _spacing(points: np.ndarray) -> float:
+def spacing_of(scan: TriMesh | PointCloud) -> float:
+    """How far a scan's places lie from their neighbours, mm; 0 of a single one."""
+    if isinstance(scan, TriMesh):
+        return scan.median_edge
     from scipy.spatial import cKDTree
 
-    some = points[:: max(1, len(points) // 5000)]
-    return float(np.median(cKDTree(points).query(some, k=2)[0][:, 1])) if len(points) > 1 else 0.0
+    some = scan.points[:: max(1, len(scan.points) // 5000)]
+    return float(np.median(cKDTree(scan.points).query(some, k=2)[0][:, 1])) if len(scan.points) > 1 else 0.0
 
 
 @dataclass(frozen=True)

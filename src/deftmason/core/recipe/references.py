@@ -70,7 +70,7 @@ PaperOnRef = Annotated[Id, Ref(("datum", "curve"))]
 SolidRef = Annotated[Id, Ref(("body", "model"))]
 ZonesRef = Annotated[Id, Ref(("zones",))]
 #: What a scan can be compared with.
-ComparedRef = Annotated[Id, Ref(("body", "model", "scan", "datum", "sketch"))]
+ComparedRef = Annotated[Id, Ref(("body", "model", "scan", "datum", "sketch", "curve"))]
 #: SHA-256 of a file that was brought in.
 FileRef = Annotated[Checksum, File()]
 

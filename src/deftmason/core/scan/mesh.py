@@ -12,6 +12,10 @@ from ..elements import RigidMotion
 __all__ = ["TriMesh", "PointCloud"]
 
 
+def _units(vectors: np.ndarray) -> np.ndarray:
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
+
+
 @dataclass(frozen=True)
 class TriMesh:
     """Triangles over shared vertices.
@@ -24,10 +28,16 @@ class TriMesh:
     faces: np.ndarray
     colors: np.ndarray | None = None
 
+    @property
+    def _plain(self) -> tuple[np.ndarray, np.ndarray]:
+        """As what is compiled takes them; the same arrays where they are so already."""
+        return np.ascontiguousarray(self.vertices, np.float64), np.ascontiguousarray(self.faces, np.int32)
+
     @cached_property
     def _cross(self) -> np.ndarray:
-        a, b, c = (self.vertices[self.faces[:, i]] for i in range(3))
-        return np.cross(b - a, c - a)
+        from .facetmath import crosses
+
+        return crosses(*self._plain)
 
     @cached_property
     def areas(self) -> np.ndarray:
@@ -48,27 +58,18 @@ class TriMesh:
     @cached_property
     def vertex_normals(self) -> np.ndarray:
         """Area-weighted unit vertex normals (n, 3)."""
-        return self._vertex_normals([1.0, 1.0, 1.0], self._cross)
+        from .facetmath import area_sums
+
+        return _units(area_sums(*self._plain, self._cross))
 
     @cached_property
     def angle_normals(self) -> np.ndarray:
         """Unit vertex normals (n, 3), each facet weighing by its angle there (Thürmer, Wüthrich 1998, *Computing vertex
         normals from polygonal
         facets*): how a surface is cut into triangles does not turn them."""
-        v, f = self.vertices, self.faces
-        ends = [v[f[:, (i + 1) % 3]] - v[f[:, i]] for i in range(3)]
-        weights = [
-            np.arctan2(2 * self.areas, -np.einsum("ij,ij->i", ends[i], ends[(i + 2) % 3]))[:, None] for i in range(3)
-        ]
-        return self._vertex_normals(weights, self.normals)
+        from .facetmath import angle_sums
 
-    def _vertex_normals(self, weights: list, of_facets: np.ndarray) -> np.ndarray:
-        out = np.zeros_like(self.vertices)
-        for i in range(3):
-            w = of_facets * weights[i]
-            for k in range(3):
-                out[:, k] += np.bincount(self.faces[:, i], w[:, k], len(out))
-        return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
+        return _units(angle_sums(*self._plain, self._cross))
 
     @cached_property
     def median_edge(self) -> float:

@@ -58,5 +58,6 @@ export default defineKind<Record, Schemas['DeviationTold']>({
     room.shown.chosen = null
   },
 })
-/** Another scan, where there is nothing else to compare with. */
-const compared = (room: Room) => room.job.tips.find((t) => t.id !== room.job.scan?.id) ?? null
+/** Another scan, or a curve, where there is nothing else to compare with. */
+const compared = (room: Room) =>
+  room.job.tips.find((t) => t.id !== room.job.scan?.id) ?? room.job.last('curve') ?? null

@@ -1,4 +1,4 @@
-"""Deviation of a scan from a body, another scan, a fitted element or a sketch, measured to the true surface."""
+"""Deviation of a scan from a body, another scan, an element, a sketch or a curve, measured to the true surface."""
 
 from __future__ import annotations
 
@@ -148,13 +148,13 @@ class CheckStep(Step):
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "deviation"
     tells: ClassVar[type[Told]] = DeviationTold
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
     aside: ClassVar[tuple[str, ...]] = ("pins", "views")
 
     kind: Literal["check"] = "check"
     scan: ScanRef = Field(description="The scan that is compared.", json_schema_extra=shown("scan"))
     body: ComparedRef = Field(
-        description="What it is compared with: a body, a foreign model, another scan, a datum, a sketch.",
+        description="What it is compared with: a body, a foreign model, another scan, a datum, a sketch, a curve.",
         json_schema_extra=shown("against"),
     )
     also: list[SolidRef] = Field(
@@ -215,6 +215,8 @@ class CheckStep(Step):
 
     def target(self, context: Any, progress: Any) -> Target:
         """What the scan is measured to, in the frame's coordinates."""
+        from ...check.curvetarget import CurveTarget
+        from ...check.measuring import spacing_of
         from ...check.targets import ElementSurface, MeshSurface, WallsSurface
 
         gives, out = context.gives(self.body), context.output(self.body)
@@ -231,6 +233,8 @@ class CheckStep(Step):
         if gives == "datum":
             element = out["element"]
             return ElementSurface(element if motion is None else element.moved(motion), name, size)
+        if gives == "curve":
+            return CurveTarget(out, spacing_of(context.output(self.scan, "scan")), size)
         p = out["plane"]
         return WallsSurface(out["geometry"], p.origin, p.u, p.v, self.reach, size)
 
@@ -280,7 +284,7 @@ class CheckStep(Step):
         broken = [r for r in s["rules"] if r["passes"] is False]
         s["verdict"] = "" if not s["rules"] else "fails" if broken else "passes"
         s["says"] = "no answer" if s["rms"] is None else f"{s['rms']:.3f}"
-        says, status = self._said(s, done.warnings, broken)
+        says, status = self._said(s, done.warnings, broken, target.spread is not None)
         output = {"distance": done.found.distance, "face": done.found.face, "names": list(target.names)}
         arrays = {}
         if s["finer"]:
@@ -301,12 +305,15 @@ class CheckStep(Step):
         frame = context.key_of(self.frame) if self.frame else ""
         return context.read(self.scan, ("answers", frame, self.laid, self.fineness), Answers)
 
-    def _said(self, s: dict, warnings: list[str], broken: list[dict]) -> tuple[str, Any]:
+    def _said(self, s: dict, warnings: list[str], broken: list[dict], whole: bool) -> tuple[str, Any]:
+        """``whole``: whether what it is compared with stands for a part, and not for a line or a face of it."""
         share = s["answered"] / max(s["points"], 1)
         if broken:
             names = ", ".join(f"'{r['name']}'" for r in broken[:3]) + (" and more" if len(broken) > 3 else "")
             return f"{'Rules' if len(broken) > 1 else 'Rule'} {names} not held.", "attention"
-        if share < 0.5 and s["size"]:
+        if not s["answered"]:
+            return f"No place of the scan lies within {self.reach:g} mm of it.", "attention"
+        if whole and share < 0.5 and s["size"]:
             return f"Only {share:.0%} of the scan lies within {self.reach:g} mm of the model.", "attention"
         return " ".join(warnings), "attention" if warnings else "sound"
 
