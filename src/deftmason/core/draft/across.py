@@ -23,6 +23,7 @@ from ..sketch.trace import TraceLoop
 from ..zones import Zones
 from .slabs import filled, region_of, same_region
 from .standing import lean_deg, way_of
+from .tube_runs import runs_of
 from .walls_alone import crossing, drawn_alone
 
 __all__ = ["Across", "across_zones", "drawn_past"]
@@ -31,7 +32,7 @@ _LEANS = 6.0  # degrees from the direction of an axis across it
 _SQUARE = 6.0  # degrees from a direction of a plane that walls along it cannot be
 _AMONG = 0.7  # of a flat face's border that it shares with what stands across: it ends that
 _KEEPS = 0.5  # of a loop's area that it has at least without what stands across; what leaves less is the part itself
-_SOME = 0.02  # of a loop's places: less is chance
+_SOME, _NEARLY = 0.02, 0.9  # of a loop's places: less is chance; more, and the loop is of nothing else
 _ON = 0.6  # of where a wall is cut that lies on an outline which it carries
 
 
@@ -58,6 +59,8 @@ class Across:
     def __init__(self, zones: Zones, index: ScanIndex, direction: np.ndarray):
         self._index = index
         self.zones = across_zones(zones, index, direction)
+        for run in runs_of(zones, index):
+            self.zones[[*run.outside, *run.bore]] = True
         self.facets = np.append(self.zones, False)[zones.labels]
 
     def without(self, loops: list[TraceLoop], plane: SectionPlane) -> list[TraceLoop]:
@@ -71,7 +74,7 @@ class Across:
             if not l.closed or gone.mean() < _SOME:
                 out.append(l)
                 continue
-            if gone.all():
+            if gone.mean() > _NEARLY:
                 continue
             kept = l.points[~gone]
             before, after = (shapely.make_valid(shapely.Polygon(p)) if len(p) > 3 else None for p in (l.points, kept))

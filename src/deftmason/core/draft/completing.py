@@ -14,11 +14,13 @@ from ..elements import Cylinder, Plane
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .open_cuts import open_cuts
+from .piping import tube_bores, tubes
 from .proposal_room import Proposal, ProposalRoom
 from .proposed_edges import hole_sets, roundings
 from .proposing import Draft
 from .push_ends import CAP
 from .pushing import pushes
+from .tube_runs import runs_of
 
 __all__ = ["completed"]
 
@@ -31,12 +33,12 @@ _HARMS = 0.25  # of what a feature brings that it may cost elsewhere
 
 def completed(d: Draft, progress: Progress = silent) -> None:
     """Lay on a draft's body, one after the other, the features that explain most of what it leaves."""
-    if d.body is None or not d.zones.zones:
+    if not d.zones.zones:
         return
     names = iter(range(1, 10**6))
     room = ProposalRoom(d.j, d.scan, "frame", d.zones, d.body, lambda: f"c{next(names)}")
     every = list(range(len(d.zones.zones)))
-    met = room.explained(every, d.body)
+    met = room.explained(every, d.body) if d.body else np.zeros(len(every))
     total = room.area(every)
     tried: set[tuple[str, tuple[int, ...]]] = set()
     for count in range(_MOST):
@@ -92,17 +94,25 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
 def _makers(
     room: ProposalRoom, left: set[int], met: np.ndarray, total: float
 ) -> Iterator[tuple[str, list[int], Callable[[ProposalRoom, list[int]], Iterator[Callable[[], Proposal]]]]]:
-    """Holes, all alike together; patches of what is left as pushes and cuts, the largest first; roundings last, on all
-    edges there are.
+    """Tubes; holes, all alike together; patches of what is left as pushes and cuts, the largest first; bores along
+    tubes when all is there that they go through; roundings last, on all edges there are.
     """
-    yield "holes", sorted(left), hole_sets
-    for some in _patches(room, left):
+    runs = runs_of(room.zones, room.index)
+    for run in runs:
+        yield "tubes", sorted(left.intersection(run.outside)), tubes
+    if room.body is None:
+        return
+    along = {k for run in runs for k in run.bore}
+    yield "holes", sorted(left - along), hole_sets
+    for some in _patches(room, left - along):
         round_ = all(room.names[k].startswith("Fillet") for k in some)
         if not round_ and room.area(some) - met[some].sum() > _PATCH * total:
             yield "push", some, pushes
             yield "open", some, open_cuts
             for own in _bosses(room, some):
                 yield "push", own, pushes
+    for run in runs:
+        yield "bores", sorted(left.intersection(run.bore)), tube_bores
     yield "roundings", sorted(left), roundings
 
 

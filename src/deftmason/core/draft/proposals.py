@@ -1,5 +1,5 @@
-"""Ready features of zones that were picked: pushes and cuts of walls, cuts from the side, turned profiles, sets of
-holes, roundings.
+"""Ready features of zones that were picked: pushes and cuts of walls, cuts from the side, turned profiles, tubes and
+their bores, sets of holes, roundings.
 
 Each proposal is ordinary steps, laid and measured: how much of what was picked it explains, and what it leaves.
 """
@@ -20,6 +20,7 @@ from ..recipe.laying import Laying
 from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
 from .open_cuts import open_cuts
+from .piping import tube_bores, tubes
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .proposed_edges import hole_sets, roundings
 from .proposing import turned
@@ -48,7 +49,7 @@ def propose(
     """Features that zones could be of, best first.
 
     ``scan``, ``frame``, ``zones``, ``body`` : the steps that give them; no ``zones``: as they are read by themselves.
-    ``picked`` : numbers of zones; none: sets of holes and roundings of the whole part.
+    ``picked`` : numbers of zones; none: tubes, sets of holes and roundings of the whole part.
 
     Raises `BadInput` where a zone is not there.
     """
@@ -69,7 +70,7 @@ def propose(
     some = picked or sorted(room.new)
     if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
         refused.append("Holes and roundings need a body; pick the walls of one first.")
-    makers = [hole_sets, roundings, *([pushes, open_cuts, turns] if picked else [])]
+    makers = [tubes, tube_bores, hole_sets, roundings, *([pushes, open_cuts, turns] if picked else [])]
     for n, make in enumerate(makers):
         progress(0.4 + 0.6 * n / len(makers), "Working out what it could be")
         for said in make(room, some):

@@ -20,9 +20,11 @@ from ..zones import Zones
 from .across import Across, drawn_past
 from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, same_region, slabs_of
 from .standing import Standing, caps_along, way_of
+from .tube_runs import runs_of
 
 __all__ = ["Draft", "proposed", "turned"]
 
+_INSIDE = 0.7  # of how far the innermost of some facets lies from their rim
 _LEAST_CAP = 0.004  # of the surface: less is no level
 _LEVEL_NEAR = 0.002  # of the part's size: heights this near are one level
 _SCATTERS = 4.0  # likewise in scatters
@@ -58,13 +60,13 @@ class Draft:
         return words if self._named[words] == 1 else f"{words} {self._named[words]}"
 
     def pick(self, facets: np.ndarray, rule: str) -> dict:
-        """A place in the midst of facets."""
+        """A place in the midst of facets: of those that lie well inside, the one nearest to their middle. Beside an
+        edge, as round the hole in the midst of a flange, a pick reads the edge too."""
         c, w = self.index.mesh.centroids[facets], self.index.mesh.areas[facets]
         middle = np.average(c, axis=0, weights=w)
-        # The calmest of the places near the middle: a pick beside an edge reads the edge too.
-        near = np.argsort(np.linalg.norm(c - middle, axis=1))[: max(len(facets) // 20, 1)]
-        rim = self.index.depth(facets)
-        k = facets[near[int(np.argmax(rim[near]))]]
+        depth = self.index.depth(facets)
+        deep = np.flatnonzero(depth >= _INSIDE * depth.max())
+        k = facets[deep[int(np.argmin(np.linalg.norm(c[deep] - middle, axis=1)))]]
         return self.j.pick(self.index.mesh.centroids[k], self.index.calm_normals[k], rule)
 
     def lay(self, step: dict[str, Any]) -> bool:
@@ -239,7 +241,7 @@ def proposed(d: Draft, progress: Progress = silent) -> None:
     if d.standing.turned:
         turned(d)
     if not slabs:
-        if not d.standing.turned:
+        if not d.standing.turned and not runs_of(d.zones, d.index):
             raise BadInput("No closed section was found along the part's direction; draft it by hand.", field="draft")
         return
     drawn: dict[int, str] = {}

@@ -218,8 +218,12 @@ def _hollow_there(room: ProposalRoom, p: Push, sketch: str) -> bool:
     if not inner:
         return False
     surface, near = room.j.replay().surface(room.body), max(2.0 * room.d.facet, 4 * room.zones.noise)
-    lines = (p.plane.to_space(along_line(_rim_of(poly))) for poly in inner)
-    return any(bool((np.abs(surface.distances(at, reach=4 * near).distance) < near).mean() > _ON) for at in lines)
+    for poly in inner:
+        found = surface.distances(p.plane.to_space(along_line(_rim_of(poly))), reach=4 * near)
+        wall = (np.abs(found.distance) < near) & (np.abs(found.normal @ p.way) < CAP)  # and no floor that it lies on
+        if wall.mean() > _ON:
+            return True
+    return False
 
 
 def _rim_of(poly: Any) -> Any:

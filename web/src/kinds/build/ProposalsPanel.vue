@@ -55,14 +55,14 @@ const percent = (p: { explains: number }) => `${(100 * Math.min(1, p.explains)).
     </template>
     <template v-else-if="!proposing.on">
       <p class="mt-1.5 text-soft">
-        Pick walls, floors, bores or roundings on the scan, and get the feature that makes them.
+        Pick walls, floors, bores, bends or roundings on the scan, and get the feature that makes them.
       </p>
       <button class="btn mt-2 w-full" @click="pickZones(true)">Pick zones</button>
     </template>
     <template v-else>
       <p v-if="!proposing.picked.length" class="mt-1.5 text-soft">
-        Click surfaces on the scan; with none, holes and roundings that are not modelled yet are sought on the
-        whole part.
+        Click surfaces on the scan; with none, tubes, holes and roundings that are not modelled yet are sought
+        on the whole part.
       </p>
       <ul v-else class="mt-1.5" aria-label="Picked zones">
         <li v-for="k in proposing.picked" :key="k" class="flex items-baseline gap-2 py-[2px]">
