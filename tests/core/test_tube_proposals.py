@@ -66,7 +66,8 @@ def test_a_bend_its_straights_and_its_bore_are_one_run():
 
 
 def test_rounded_edges_and_rings_by_themselves_are_no_tubes():
-    from build123d import Axis, Box, Cylinder, Pos, Torus as Ring, fillet
+    from build123d import Axis, Box, Cylinder, Pos, fillet
+    from build123d import Torus as Ring
 
     plate = fillet(Box(60, 40, 14).edges().filter_by(Axis.Z), 12)
     plate = fillet(plate.edges().filter_by(lambda e: abs(e.center().Z) > 6.9), 4)

@@ -26,6 +26,7 @@ from .proposed_edges import hole_sets, roundings
 from .proposing import turned
 from .pushing import pushes
 from .standing import turns_about
+from .winding_on import threads
 
 __all__ = ["Proposal", "propose"]
 
@@ -70,7 +71,7 @@ def propose(
     some = picked or sorted(room.new)
     if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
         refused.append("Holes and roundings need a body; pick the walls of one first.")
-    makers = [tubes, tube_bores, hole_sets, roundings, *([pushes, open_cuts, turns] if picked else [])]
+    makers = [tubes, tube_bores, threads, hole_sets, roundings, *([pushes, open_cuts, turns] if picked else [])]
     for n, make in enumerate(makers):
         progress(0.4 + 0.6 * n / len(makers), "Working out what it could be")
         for said in make(room, some):

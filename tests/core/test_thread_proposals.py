@@ -1,0 +1,47 @@
+"""A thread proposed of the zones that wind about an axis, on the bar that it winds on."""
+
+import pytest
+
+from deftmason.core.draft.proposals import propose
+from deftmason.demo.threaded import PLUG, plug_scan
+
+from .test_curve_steps import begun, typed
+
+
+@pytest.fixture(scope="module")
+def plug(tmp_path_factory):
+    """The grease plug with its zones read and the bar that its thread stands on."""
+    j = begun(tmp_path_factory.mktemp("plug"), "plug", plug_scan(0.9))
+    j.lay({"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"})
+    place = dict.fromkeys(("place_x", "place_y", "place_z"), 0.0)
+    head = 1.0  # the bar begins within the head
+    bar = {"id": "bar", "kind": "solid", "name": "Bar", "frame": "frame", "shape": "cylinder", **place}
+    j.lay(bar | {"low": typed(-head), "high": typed(PLUG.top), "radius": typed(PLUG.root)})
+    return j
+
+
+def asked(j, picked, body="bar"):
+    on = {"scan": "scan", "frame": "frame", "zones": "zones", "body": body}
+    return propose(j.steps, j._store, j.file, picked=picked, **on)
+
+
+def test_what_winds_about_the_bar_is_a_thread(plug):
+    zones = plug.replay().output("zones").zones
+    wound = max((k for k, z in enumerate(zones) if z.kind == "freeform"), key=lambda k: zones[k].area)
+    best = asked(plug, [wound])[0]
+    assert best.title == "Thread, a ridge" and best.says[0].startswith("M20×2.5") and "right hand" in best.says[0]
+    assert [s["kind"] for s in best.steps] == ["helix", "thread"] and best.explains > 0.6
+    for step in best.steps:
+        ran = plug.lay(step)
+    assert ran.summary["valid"] and ran.summary["solids"] == 1
+    del plug.steps[-2:]
+    # With nothing picked it is found by itself.
+    assert any(p.title == "Thread, a ridge" for p in asked(plug, []))
+
+
+def test_flat_faces_and_a_scan_without_a_body_give_no_thread(plug):
+    zones = plug.replay().output("zones").zones
+    flat = max((k for k, z in enumerate(zones) if z.kind == "plane"), key=lambda k: zones[k].area)
+    wound = max((k for k, z in enumerate(zones) if z.kind == "freeform"), key=lambda k: zones[k].area)
+    assert all("Thread" not in p.title for p in asked(plug, [flat]))
+    assert all("Thread" not in p.title for p in asked(plug, [wound], body=None))
