@@ -14,6 +14,7 @@ from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.zones import read_zones
+from deftmason.core.zones.relations import meetings, names_of
 
 from ..trials.parts import as_body
 from ..trials.scanning import even_mesh_of
@@ -60,6 +61,8 @@ def test_a_bend_its_straights_and_its_bore_are_one_run():
     (run,) = runs_of(zones, index)
     assert len(run.outside) == 3 and len(run.bore) >= 3
     assert run.radius == pytest.approx(R, abs=0.02) and run.inner == pytest.approx(INNER, abs=0.02)
+    names = names_of(index, zones, meetings(index, zones))
+    assert sorted(names[k].split()[0] for k in run.outside) == ["Bend", "Boss", "Boss"]
     # A bar is a run without a bore.
     (bar,) = runs_of(*read(bent(R)))
     assert len(bar.outside) >= 3 and bar.bore == [] and bar.inner == 0.0

@@ -1,13 +1,18 @@
 """A bent tube clicked on its scan: the bend table is read, a wall given by hand, the tube laid and told."""
 
 import io
+import re
 
 import numpy as np
 import pytest
 
+from ..core.test_tube_proposals import BEND, INNER, LONG, THICK, R, elbow
 from ..core.test_tube_step import RAIL, stand_and_rail
+from ..trials.parts import as_body
+from ..trials.scanning import even_mesh_of
 from .paper import upload_job
 from .room import Room
+from .test_proposals import Proposer
 from .test_story import shot
 
 pytestmark = pytest.mark.browser
@@ -81,3 +86,56 @@ def test_a_tube_is_read_by_a_click_and_laid_with_a_wall(server, page, scan_bytes
     assert np.linalg.norm(path[[0, -1], None] - line[None], axis=2).min() < 250
     room.tool("Build", "Tube")
     page.keyboard.press("Escape")
+
+
+@pytest.mark.long
+def test_a_pipe_bend_is_picked_and_proposed(server, page, tmp_path):
+    """The flanged elbow: a flange laid by a push, its pipe by a click on the bend, then the bore along it."""
+    from deftmason.core.scan.files import write_scan
+
+    path = tmp_path / "elbow.ply"
+    mesh = even_mesh_of(as_body(elbow()), np.random.default_rng(3), 1.3, 0.01, 2.6)[0]
+    write_scan(str(path), mesh)
+
+    def face(name, place, normal):
+        pick = {"place": place, "normal": normal, "rule": "same facing"}
+        return {"id": name, "kind": "datum", "name": name, "scan": "scan", "element": "plane", "pick": pick}
+
+    frame = {"id": "frame", "kind": "frame", "name": "Frame", "first": "foot", "second": "side"}
+    zones = {"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"}
+    foot, side = face("foot", [-10, 0, 0], [0, 0, -1]), face("side", [BEND + LONG, 10, BEND + LONG], [1, 0, 0])
+    page.goto(upload_job(server, "Elbow", "elbow.ply", path.read_bytes(), [foot, side, frame, zones]))
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, np.eye(4))
+    room.stone("Zones").wait_for(timeout=120_000)
+    room.settled()
+    room.pose = np.array(room.summary("Frame")["matrix"])
+    room.framed = False
+    page.get_by_role("navigation", name="Stages").get_by_role("button", name="Build", exact=True).click()
+    p = Proposer(page, room)
+    p.panel.get_by_role("button", name="Pick zones").click()
+    level = (0.0, 0.0, 0.01)
+    p.pick(((0, -19, 3), (0, -1, 0), level), ((-10, 0, 0), (0, 0, -1), level), ((-9.5, -9.5, 6), (0, 0, 1), level))
+    assert "6 mm" in p.propose()
+    p.lay()
+    out = np.array([-np.sqrt(0.5), 0, np.sqrt(0.5)])
+    p.pick(((BEND, 0, LONG) + (BEND + R) * out, out, (0, 0, 0)))
+    assert "Bend ⌀ 20" in p.panel.get_by_label("Picked zones").inner_text()
+    said = p.propose()
+    assert said.startswith("Tube") and "⌀ 20 mm along 1 bend" in said
+    shot(page, "proposed-tube")
+    bar = p.lay()["summary"]
+    assert bar["valid"] and bar["solids"] == 1
+    # With nothing picked, what is left of it is found by itself.
+    p.panel.get_by_role("button", name="Propose features").click()
+    bore = p.panel.get_by_label("Proposals").get_by_role("button", name=re.compile("^Bore along a tube"))
+    bore.wait_for(timeout=120_000)
+    bore.click()
+    shot(page, "proposed-bore")
+    # What is the tube's bore is no hole.
+    offered = p.panel.get_by_label("Proposals").get_by_role("button").all_inner_texts()
+    assert not any(o.startswith("Hole ⌀ 14") for o in offered), offered
+    bored = p.lay()["summary"]
+    # The other flange is still to come: the bar goes on into it for two fifths.
+    gone = np.pi * INNER**2 * (2 * LONG + BEND * np.pi / 2 - 0.6 * THICK)
+    assert bored["valid"] and bar["volume"] - bored["volume"] == pytest.approx(gone, rel=0.003)

@@ -103,7 +103,7 @@ def _makers(
     if room.body is None:
         return
     along = {k for run in runs for k in run.bore}
-    yield "holes", sorted(left - along), hole_sets
+    yield "holes", sorted(left), hole_sets
     for some in _patches(room, left - along):
         round_ = all(room.names[k].startswith("Fillet") for k in some)
         if not round_ and room.area(some) - met[some].sum() > _PATCH * total:

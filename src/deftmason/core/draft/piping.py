@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..elements import Plane, Torus
+from ..elements import Plane
 from ..errors import BadInput
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .tube_runs import ALIKE, Run, runs_of
@@ -23,17 +23,17 @@ _NEAT = 0.02  # of a length: rounded to a tenth where it lies so near to one
 
 
 def tubes(room: ProposalRoom, picked: list[int]) -> Iterator[Callable[[], Proposal]]:
-    """A tube for each with a bend among the picked zones: hollow where it stands alone, else joined to the body as a
-    bar, its bore to be cut when all is there that it goes through."""
+    """A tube for each of which a zone is among the picked ones: hollow where it stands alone, else joined to the body
+    as a bar, its bore to be cut when all is there that it goes through."""
     for run in runs_of(room.zones, room.index):
-        if any(isinstance(room.zone(k).element, Torus) and k in picked for k in run.outside):
+        if any(k in picked for k in run.outside):
             yield partial(_tube, room, run)
 
 
 def tube_bores(room: ProposalRoom, picked: list[int]) -> Iterator[Callable[[], Proposal]]:
-    """The bore of each tube that has one among the picked zones, cut along its bends through whatever it ends at."""
+    """The bore of each tube of which a zone is among the picked ones, cut along it through whatever it ends at."""
     for run in runs_of(room.zones, room.index) if room.body is not None else []:
-        if any(isinstance(room.zone(k).element, Torus) and k in picked for k in run.bore):
+        if any(k in picked for k in run.bore):
             yield partial(_bore, room, run)
 
 
@@ -52,7 +52,7 @@ def _tube(room: ProposalRoom, run: Run) -> Proposal:
     told = _as_read(room, run, step)
     if room.body is not None:
         _led_on(room, step, told, _INTO, 0.0)
-        _combined(room, "Joined", "join", step["id"])
+        _combined(room, "Tube joined", "join", step["id"])
     many = len(told["bends"])
     says = [f"⌀ {2 * told['outer']:.4g} mm along {many} {'bend' if many == 1 else 'bends'}"]
     says += [f"a wall of {wall:g} mm, as its inside lies"] if wall else []
@@ -66,7 +66,7 @@ def _bore(room: ProposalRoom, run: Run) -> Proposal:
     told = _as_read(room, run, step)
     step["diameter"] = {"value": wide, "source": "typed"}
     _led_on(room, step, told, _PAST, _FREE)
-    _combined(room, "Bored", "cut", step["id"])
+    _combined(room, "Tube bored", "cut", step["id"])
     return told_of(room, "Bore along a tube", [f"⌀ {wide:g} mm, as the tube's inside lies"], run.bore, before)
 
 

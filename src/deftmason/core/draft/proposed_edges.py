@@ -10,6 +10,7 @@ from ..elements import Cylinder, Plane, Torus
 from ..errors import BadInput
 from ..sketch.sizes import round_value
 from .proposal_room import Proposal, ProposalRoom, told_of
+from .tube_runs import runs_of
 
 __all__ = ["hole_sets", "roundings"]
 
@@ -20,8 +21,9 @@ _WELL = 0.9  # of a rounding explained by the radius that its edges are read wit
 
 def _bores(room: ProposalRoom) -> list[int]:
     """Zones that are walls of holes not met yet; of walls about one axis the narrowest: the wider are its heads, and
-    one as wide, in a wall farther on, waits until the first is drilled."""
-    found = [k for k in sorted(room.new) if room.names[k].startswith("Bore")]
+    one as wide, in a wall farther on, waits until the first is drilled. A tube's bore is no hole."""
+    along = {k for run in runs_of(room.zones, room.index) for k in run.bore}
+    found = [k for k in sorted(room.new - along) if room.names[k].startswith("Bore")]
     found = [k for k in found if isinstance(room.zone(k).element, Cylinder)]
     found.sort(key=lambda k: cast(Cylinder, room.zone(k).element).radius)
     out: list[int] = []

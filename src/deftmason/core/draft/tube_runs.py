@@ -11,11 +11,11 @@ import numpy as np
 from ..elements import Cylinder, Torus
 from ..scan.index import ScanIndex
 from ..zones import Zones
+from ..zones.pipes import goes_round, is_pipe_joint
 
 __all__ = ["ALIKE", "Run", "runs_of"]
 
 ALIKE = 0.03  # of the radius: a straight's and its bend's may differ by so much; of the bend's: inside's from outside's
-_SECTORS, _ROUND = 24, 0.55  # about a tube's middle line; the share that is seen: less is the rounding of an edge
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,9 @@ class Run:
 
 def runs_of(zones: Zones, index: ScanIndex) -> list[Run]:
     """Every tube with a bend among some zones."""
-    bends = [k for k, z in enumerate(zones.zones) if isinstance(z.element, Torus) and _round(zones, index, k)]
+    bends = [
+        k for k, z in enumerate(zones.zones) if isinstance(z.element, Torus) and goes_round(index, z.element, z.facets)
+    ]
     out: list[Run] = []
     done: set[int] = set()
     for k in sorted((k for k in bends if _side(zones, index, k) > 0), key=lambda k: -zones.zones[k].area):
@@ -60,19 +62,6 @@ def _side(zones: Zones, index: ScanIndex, k: int) -> float:
     return float(np.median(np.einsum("ij,ij->i", n, index.calm_normals[z.facets])))
 
 
-def _round(zones: Zones, index: ScanIndex, k: int) -> bool:
-    """Whether a ring's facets go most of the way round its own middle line."""
-    z = zones.zones[k]
-    assert isinstance(z.element, Torus)
-    n = z.element.normals(index.mesh.centroids[z.facets])
-    up = n @ z.element.direction
-    off = index.mesh.centroids[z.facets] - z.element.center
-    out = off - (off @ z.element.direction)[:, None] * z.element.direction
-    away = np.einsum("ij,ij->i", n, out) / np.maximum(np.linalg.norm(out, axis=1), 1e-300)
-    sector = ((np.arctan2(up, away) / (2 * np.pi) + 0.5) * _SECTORS).astype(int) % _SECTORS
-    return len(np.unique(sector)) > _ROUND * _SECTORS
-
-
 def _chain(zones: Zones, index: ScanIndex, begin: int) -> list[int]:
     """Zones as wide and on the same side that run on into one another from a bend."""
     radius, side = _radius(zones, begin), np.sign(_side(zones, index, begin))
@@ -88,17 +77,9 @@ def _chain(zones: Zones, index: ScanIndex, begin: int) -> list[int]:
 
 
 def _runs_on(zones: Zones, a: int, b: int) -> bool:
-    """Whether a straight lies where a bend leads to, or two bends have their middle lines touch."""
-    straight, bend = (a, b) if isinstance(zones.zones[a].element, Cylinder) else (b, a)
-    c, t = zones.zones[straight].element, zones.zones[bend].element
-    if not isinstance(t, Torus):
-        return False
-    if isinstance(c, Cylinder):
-        off = t.center - c.point
-        away = float(np.linalg.norm(off - (off @ c.direction) * c.direction))
-        square = abs(float(c.direction @ t.direction)) < np.sin(2 * ALIKE)
-        return square and abs(away - t.major_radius) < ALIKE * (t.major_radius + t.minor_radius)
-    return True
+    """Whether a straight lies where a bend leads to; two bends that touch may."""
+    e, o = zones.zones[a].element, zones.zones[b].element
+    return (isinstance(e, Torus) and isinstance(o, Torus)) or is_pipe_joint(e, o, ALIKE)
 
 
 def _same_bend(zones: Zones, outside: int, inside: int) -> bool:

@@ -17,6 +17,7 @@ from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 from .borders import thin_pieces
 from .ground import Ground, pieces_of
 from .merging import Borders, borders_of
+from .pipes import is_pipe_joint
 
 __all__ = ["free_pieces", "normal_curvature", "with_free"]
 
@@ -25,6 +26,7 @@ _CREASE_DEG = 24.0
 _ALIKE = 0.4  # of the stronger: bends that differ by less are one
 _UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared that growing cannot see
 _MILD, _SEEN_BEND, _CHAIN = 0.6, 20.0, 5  # of the stronger bend; of the noise, a bend times width squared; zones
+_PIPE = 0.01  # of their lengths: a straight and a bend that fit one another so well are of one tube, and no cobbles
 _ROW = 3  # zones: two that run on are a straight and its bend
 _PART = 0.3  # of a chain's area, or of what is free: what is larger stands for itself
 _SHARE, _AMONG, _INTO_FREE = 0.3, 0.15, 0.5  # of a zone's border over which it runs on; among cobbles; into free ones
@@ -172,6 +174,8 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
                 continue
             mine = labels[g] == j
             smooth[i, j] = mine.sum()
+            if is_pipe_joint(elements[i], elements[j], _PIPE):
+                continue
             a, b = f[mine][:_PLACES], g[mine][:_PLACES]
             step = c[b] - c[a]
             step -= np.einsum("ij,ij->i", step, ground.normals[a])[:, None] * ground.normals[a]

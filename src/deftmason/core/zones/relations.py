@@ -8,6 +8,7 @@ import numpy as np
 
 from ..elements import Element
 from ..scan.index import ScanIndex
+from .pipes import goes_round
 from .zones import FREE, Zone, Zones
 
 __all__ = ["Meeting", "Relation", "meetings", "names_of", "relations"]
@@ -82,7 +83,8 @@ def _size(e: Element) -> str:
 
 
 def names_of(index: ScanIndex, zones: Zones, meets: list[Meeting]) -> list[str]:
-    """What each zone is called, with its size; a round one between tangent neighbours is a fillet."""
+    """What each zone is called, with its size; a round one between tangent neighbours is a fillet, or where it goes
+    most of the way round a bend of a tube."""
     soft, all_ = np.zeros(len(zones.zones)), np.zeros(len(zones.zones))
     for m in meets:
         for k in (m.a, m.b):
@@ -95,8 +97,13 @@ def names_of(index: ScanIndex, zones: Zones, meets: list[Meeting]) -> list[str]:
             continue
         e = z.element
         if e.kind in ("cylinder", "torus") and soft[i] > _BLEND_SHARE * max(all_[i], 1e-300):
-            out.append(f"Fillet R {getattr(e, 'minor_radius', None) or e.radius:.4g}")
-            continue
+            radius = getattr(e, "minor_radius", None) or e.radius
+            if not goes_round(index, e, z.facets):
+                out.append(f"Fillet R {radius:.4g}")
+                continue
+            if e.kind == "torus":
+                out.append(f"Bend ⌀ {2 * radius:.4g}")
+                continue
         if e.kind == "cylinder":
             c, n = index.mesh.centroids[z.facets], index.mesh.normals[z.facets]
             inside = float(np.einsum("ij,ij->i", e.normals(c), n).mean()) < 0
