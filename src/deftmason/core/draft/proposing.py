@@ -34,6 +34,7 @@ _THINNEST = 2.0  # facets
 _DRAFT = 0.3  # degrees: walls that lean less are upright
 _COVERED = 0.05  # of an opening that has material beyond it: it does not go through
 _GAP = 2.0  # facets between ends of a turned profile that are one place
+_INWARD = 0.7  # of the farthest place of a row of strokes from the axis: ends nearer to it lead to it
 _MAIN = 0.75  # of what is drawn of a turned profile that is one line: the rest are scraps
 _WALL_LEAST = 0.01  # of the surface: a plane that stops the part turning
 
@@ -287,13 +288,13 @@ def turned(d: Draft, sketch: str = "profile", step_id: str = "turned", names: tu
     """The profile turned into one half-plane, closed on its axis where it is open, and turned about it."""
     if not d.sketch(sketch, names[0], along=True, traces=[{"kind": "turned"}]):
         return
-    record = d.j.steps[-1]
-    if not d.j.ran[sketch].summary["loops"]:
-        closed = _closed_on_axis(d, record)
-        if closed is None:
-            return
+    record, loops = d.j.steps[-1], d.j.ran[sketch].summary["loops"]
+    closed = _closed_on_axis(d, record) if not loops else _closed_within(d, record)
+    if closed is not None:
         d.j.steps[-1] = closed
         d.j.ran[sketch] = d.j.replay().run()[-1]
+    elif not loops:
+        return
     outer = [i for i, _, inside in d.outlines(sketch) if inside is None]
     step = {
         "id": step_id,
@@ -339,6 +340,30 @@ def _closed_on_axis(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
     except BadInput as e:
         d.left.append(f"The turned profile could not be closed on its axis: {e}")
         return None
+
+
+def _closed_within(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
+    """A profile of which some is closed already (a rim) with the rest closed on the axis, where that is one row of
+    strokes with both ends toward it (a hub whose hole is not round); None where it is not."""
+    if not _runs_of(record):
+        return None
+    try:
+        record = d.j.changed(record, do="close gaps", by=_GAP * d.facet)
+    except BadInput:  # there is none so small
+        pass
+    runs = _runs_of(record)
+    if len(runs) != 1:
+        return None
+    at = {s["id"]: s["at"] for s in record["strokes"]}
+    run = runs[0][0]
+    # Scraps of what looks across, at the mouths of the hole, lead nowhere.
+    short = [i for i in (run[0], run[-1]) if np.hypot(*np.subtract(at[i][0], at[i][1])) < _GAP * d.facet]
+    if short and len(run) > len(short) + 1:
+        record = d.j.changed(record, do="remove", of=short)
+        run = [i for i in run if i not in short]
+    wide = max(abs(p[0]) for i in run for p in at[i])
+    ends = abs(at[run[0]][0][0]), abs(at[run[-1]][1][0])
+    return _closed_on_axis(d, record) if max(ends) < _INWARD * wide else None
 
 
 def _runs_of(record: dict[str, Any]) -> list[tuple[list[str], float]]:
