@@ -7,7 +7,18 @@ import pytest
 import shapely
 
 from deftmason.core.draft.drafting import first_draft
-from deftmason.core.draft.slabs import Level, Slab, levels_of, openings_of, outer_runs, region_of, same_region, slabs_of
+from deftmason.core.draft.slabs import (
+    Level,
+    Slab,
+    filled,
+    levels_of,
+    openings_of,
+    outer_runs,
+    region_of,
+    same_region,
+    slabs_of,
+    stops_short,
+)
 from deftmason.core.draft.standing import Standing, standings
 from deftmason.core.elements import Cylinder, Plane, Sphere
 from deftmason.core.errors import BadInput
@@ -210,3 +221,39 @@ def test_what_has_no_face_to_stand_on_is_refused_in_words(tmp_path):
 
     with pytest.raises(BadInput, match="by hand"):
         drafted(Ball(30), tmp_path)
+
+
+def test_a_wall_with_a_window_goes_on_as_the_floor_under_it():
+    floor, ring = square(0, 0, 20), square(0, 0, 20).difference(square(0, 0, 17))
+    window = ring.difference(shapely.box(10, -8, 30, 8))
+
+    def cut_at(height):  # the window takes four of seven cuts, one of them at its very sill
+        part = floor if height < 2 else window if height > 5.4 else ring if height < 5.2 else square(0, 0, 19)
+        rings = (r for p in shapely.get_parts(part) for r in (p.exterior, *p.interiors))
+        return [loop_of(np.asarray(r.segmentize(0.5).coords)) for r in rings]
+
+    levels = [Level(h, np.zeros(0, int)) for h in (0.0, 2.0, 8.5)]
+    slabs = slabs_of(levels, cut_at, 0.05, 0.3)
+    assert len(slabs) == 2 and not slabs[1].even
+    assert filled(slabs[1].region).area == pytest.approx(1600, rel=0.01)
+
+
+def test_an_opening_that_ends_between_levels_stops_short():
+    plate, bored = square(0, 0, 10), square(0, 0, 10).difference(shapely.Point(0, 0).buffer(3))
+    whole = Slab(0, 1, 1.0, bored, ends=(bored, bored))
+    blind = Slab(0, 1, 1.0, bored, even=False, ends=(plate, bored))
+    (o,) = openings_of([whole], 0.1)
+    assert not stops_short(o, [whole]) and stops_short(o, [blind])
+
+
+def test_bosses_in_a_tray_end_lower_than_its_walls_and_their_holes_are_blind(tmp_path):
+    from build123d import Box, Cylinder, Pos
+
+    part = Pos(0, 0, 9) * Box(64, 44, 18) - Pos(0, 0, 12) * Box(57, 37, 18)
+    for x in (-14, 14):
+        part += Pos(x, 0, 7) * Cylinder(6, 9)
+        part -= Pos(x, 0, 9) * Cylinder(2.5, 6)
+    body, d, ran = drafted(part, tmp_path, noise=0.01, spacing=1.1, seed=8)
+    made = last_body(ran)
+    assert made["valid"] and made["solids"] == 1 and not d.said
+    assert made["volume"] == pytest.approx(body.volume, rel=0.002) and d.explained > 0.98

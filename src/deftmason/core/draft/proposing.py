@@ -18,7 +18,7 @@ from ..scan.index import ScanIndex
 from ..sketch.loops import loop_outline
 from ..zones import Zones
 from .across import Across, drawn_past
-from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, same_region, slabs_of
+from .slabs import Level, Opening, Slab, filled, levels_of, openings_of, outer_runs, same_region, slabs_of, stops_short
 from .standing import Standing, caps_along, way_of
 from .tube_runs import runs_of
 
@@ -34,6 +34,7 @@ _THINNEST = 2.0  # facets
 _DRAFT = 0.3  # degrees: walls that lean less are upright
 _COVERED = 0.05  # of an opening that has material beyond it: it does not go through
 _GAP = 2.0  # facets between ends of a turned profile that are one place
+_CIRCLE = 0.95  # of a circle's area, of what is as long around, that a round opening has
 _INWARD = 0.7  # of the farthest place of a row of strokes from the axis: ends nearer to it lead to it
 _MAIN = 0.75  # of what is drawn of a turned profile that is one line: the rest are scraps
 _WALL_LEAST = 0.01  # of the surface: a plane that stops the part turning
@@ -397,6 +398,8 @@ def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:
     for o in openings_of(slabs, within):
         if d.standing.turned and _about_axis(o.outline, within):
             continue
+        if _is_round(o.outline) and stops_short(o, slabs):
+            continue  # it is drilled afterwards, as deep as it is
         groups.setdefault((o.slabs[0], o.slabs[-1]), []).append(o)
     for (first, last), openings in groups.items():
         sketch = sketched(first)
@@ -425,8 +428,33 @@ def _opened(d: Draft, levels: list[Level], slabs: list[Slab], sketched) -> None:
             through if high else d.end(levels, slabs[last].high),
         )
         words = "Holes" if len(loops) > 1 else "Hole" if low and high else "Pocket"
-        if d.push(d.name(words), sketch, "cut", loops, ends, keep_inner=True) and low and high:
-            cut_through.append(whole)
+        if d.push(d.name(words), sketch, "cut", loops, ends, keep_inner=True):
+            _lowered(d, levels, slabs, sketch, loops, openings[0].slabs, ends[1])
+            if low and high:
+                cut_through.append(whole)
+
+
+def _lowered(
+    d: Draft, levels: list[Level], slabs: list[Slab], sketch: str, loops: list[str], row: list[int], end: dict
+) -> None:
+    """What stands in openings that were cut, and ends lower than they do, cut off where it ends: bosses in a pocket.
+
+    ``loops`` : entities of the openings' outlines; ``row`` : slabs they go through; ``end`` : where they end.
+    """
+    every = d.outlines(sketch)
+    pockets = {k for k, (i, _, _) in enumerate(every) if i in loops}
+    shorter: dict[int, list[str]] = {}
+    for entity, outline, inside in every:
+        if inside in pockets and outline.area > 0:
+            gone = next((k for k in row[1:] if _open_beyond(outline, slabs[k : row[-1] + 1])), None)
+            if gone is not None:
+                shorter.setdefault(gone, []).append(entity)
+    for k, islands in shorter.items():
+        d.push(d.name("Cut down"), sketch, "cut", islands, (d.end(levels, slabs[k].low), end))
+
+
+def _is_round(outline: shapely.Polygon) -> bool:
+    return 4 * np.pi * outline.area > _CIRCLE * outline.length**2
 
 
 def _about_axis(outline: shapely.Polygon, within: float) -> bool:

@@ -22,11 +22,24 @@ _CUTS = (
     0.21,
     0.79,
 )  # of a slab's height: where it is cut, the likeliest first
+_SEVERAL = 3  # of these: alike, they are a good part of the slab
 _ROUNDED = 5.0  # times as much may outlines differ where a rounding is in one of them
 _LEAN = 0.105  # tangent of the angle by which walls may lean
+_CLOSED = 0.5  # of an opening's area
 _ABOUT, _MOST = 4.0, 0.6  # of what lies within so many times a level's width, the share that the level holds
 
-__all__ = ["Level", "Opening", "Slab", "filled", "levels_of", "openings_of", "outer_runs", "same_region", "slabs_of"]
+__all__ = [
+    "Level",
+    "Opening",
+    "Slab",
+    "filled",
+    "levels_of",
+    "openings_of",
+    "outer_runs",
+    "same_region",
+    "slabs_of",
+    "stops_short",
+]
 
 
 @dataclass(frozen=True)
@@ -40,7 +53,7 @@ class Level:
 @dataclass
 class Slab:
     """From level ``low`` to level ``high`` (numbers); ``region`` its section, cut at ``cut`` mm; ``even`` where its
-    sections are alike all along.
+    sections are alike all along. ``ends``: its sections near its lower and its upper level.
     """
 
     low: int
@@ -48,6 +61,7 @@ class Slab:
     cut: float
     region: shapely.Geometry
     even: bool = True
+    ends: tuple[shapely.Geometry, shapely.Geometry] | None = None
 
 
 @dataclass
@@ -114,7 +128,7 @@ def slabs_of(levels: list[Level], cut_at, within: float, thinnest: float) -> lis
         bottom, top = levels[low].height, levels[high].height
         if top - bottom < thinnest:
             continue
-        slab = _slab(low, high, bottom, top, cut_at, within)
+        slab = _slab(low, high, bottom, top, cut_at, within, out[-1].region if out else None)
         low = high
         if slab.region.is_empty:
             continue
@@ -123,6 +137,7 @@ def slabs_of(levels: list[Level], cut_at, within: float, thinnest: float) -> lis
             if top - bottom > levels[last.high].height - levels[last.low].height:
                 last.cut, last.region, last.even = slab.cut, slab.region, slab.even
             last.high = slab.high
+            last.ends = last.ends and slab.ends and (last.ends[0], slab.ends[1])
         else:
             out.append(slab)
     return out
@@ -133,10 +148,14 @@ def _slack(a: Slab, b: Slab, within: float) -> float:
     return within if a.even and b.even else _ROUNDED * within
 
 
-def _slab(low: int, high: int, bottom: float, top: float, cut_at, within: float) -> Slab:
+def _slab(
+    low: int, high: int, bottom: float, top: float, cut_at, within: float, under: shapely.Geometry | None = None
+) -> Slab:
     """A slab cut at its middle where its sections are alike all along. Where only most are, a hole or a boss across it
-    has some of its height, or a rounding an end of it: it is cut where there is least of those. Where most differ (a
-    rib's slope), where there is least of all: what only some of its height has is left rather than pushed through.
+    has some of its height, or a rounding an end of it: it is cut where there is least of those. Where most differ,
+    where a good part has the outline of the slab ``under`` it (the rest has a window in its wall, to be cut
+    afterwards); else (a rib's slope) where there is least of all: what only some of its height has is left rather
+    than pushed through.
     """
     tall, cuts = top - bottom, range(len(_CUTS))
     regions = [region_of(cut_at(bottom + share * tall)) for share in _CUTS]
@@ -147,8 +166,13 @@ def _slab(low: int, high: int, bottom: float, top: float, cut_at, within: float)
         k = 0
     else:
         some = most if len(most) > len(_CUTS) // 2 else [n for n in cuts if not regions[n].is_empty]
+        if some is not most and under is not None:
+            outline = filled(under)
+            goes_on = [n for n in some if len(like[n]) >= _SEVERAL and same_region(filled(regions[n]), outline, within)]
+            some = goes_on or some
         k = min(some, key=lambda n: regions[n].area, default=0)
-    return Slab(low, high, bottom + _CUTS[k] * tall, regions[k], even)
+    ends = tuple(regions[_CUTS.index(pick(_CUTS))] for pick in (min, max))
+    return Slab(low, high, bottom + _CUTS[k] * tall, regions[k], even, (ends[0], ends[1]))
 
 
 def _alike(regions: list[shapely.Geometry], k: int, o: int, within: float, tall: float) -> bool:
@@ -188,6 +212,14 @@ def outer_runs(slabs: list[Slab], within: float) -> list[list[int]]:
 
 def _holds(outer: shapely.Geometry, inner: shapely.Geometry, within: float) -> bool:
     return inner.difference(outer.buffer(2 * within)).is_empty
+
+
+def stops_short(o: Opening, slabs: list[Slab]) -> bool:
+    """Whether an opening is closed near the lower or the upper end of the slabs it goes through: it ends between
+    levels."""
+    first, last = slabs[o.slabs[0]].ends, slabs[o.slabs[-1]].ends
+    near = [] if first is None or last is None else [first[0], last[1]]
+    return any(r.intersection(o.outline).area > _CLOSED * o.outline.area for r in near)
 
 
 def _holes(region: shapely.Geometry) -> list[shapely.Polygon]:
