@@ -233,6 +233,18 @@ def test_a_worn_thread_is_held_to_the_turned_body_and_built(server, page, tmp_pa
     true = np.column_stack([r * np.cos(angle), r * np.sin(angle), z, np.ones(60)]) @ room.pose.T
     assert np.abs(ModelSurface(body).distances(true[:, :3]).distance).max() < 0.06
 
+    # The scan against the line alone: all along it the crest lies within the noise of it, but where it is worn.
+    room.tool("Check", "Deviation map")
+    bench(page).get_by_label("against", exact=True).select_option(label="Helix")
+    field = bench(page).get_by_label("reach", exact=True)
+    field.fill("1")
+    field.press("Tab")
+    room.lay("Check")
+    along = room.summary("Check")
+    assert along["against"] == "Helix" and along["answered"] > 300 and abs(along["mean"]) < 0.15
+    bench(page).get_by_text("Against Helix.").wait_for()
+    shot(page, "check-curve")
+
 
 def test_an_auger_is_corrected_on_the_unrolled_strip(server, page, tmp_path):
     room = opened(server, page, "auger", *auger_scan(0.9), tmp_path)

@@ -39,7 +39,7 @@ function band(side: 1 | -1, value: number, both: boolean) {
 const says = computed(() =>
   shown.proof
     ? `A proof kept ${new Date(shown.proof.created).toLocaleString('en')}`
-    : `Against ${s.value?.against || 'the model'}, to its true surface.`,
+    : `Against ${s.value?.against || 'the model'}${s.value?.on_model ? ', to its true surface' : ''}.`,
 )
 const allowed = computed(() => (p.high === p.low ? `± ${mm(p.high)}` : `+ ${mm(p.high)} − ${mm(p.low)}`))
 </script>
