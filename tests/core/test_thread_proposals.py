@@ -2,7 +2,9 @@
 
 import pytest
 
+from deftmason.core.draft.proposal_room import ProposalRoom
 from deftmason.core.draft.proposals import propose
+from deftmason.core.draft.winding_on import threads
 from deftmason.demo.threaded import PLUG, plug_scan
 
 from .test_curve_steps import begun, typed
@@ -35,13 +37,14 @@ def test_what_winds_about_the_bar_is_a_thread(plug):
         ran = plug.lay(step)
     assert ran.summary["valid"] and ran.summary["solids"] == 1
     del plug.steps[-2:]
-    # With nothing picked it is found by itself.
-    assert any(p.title == "Thread, a ridge" for p in asked(plug, []))
 
 
 def test_flat_faces_and_a_scan_without_a_body_give_no_thread(plug):
-    zones = plug.replay().output("zones").zones
-    flat = max((k for k, z in enumerate(zones) if z.kind == "plane"), key=lambda k: zones[k].area)
-    wound = max((k for k, z in enumerate(zones) if z.kind == "freeform"), key=lambda k: zones[k].area)
-    assert all("Thread" not in p.title for p in asked(plug, [flat]))
-    assert all("Thread" not in p.title for p in asked(plug, [wound], body=None))
+    zones = plug.replay().output("zones")
+    flat = max((k for k, z in enumerate(zones.zones) if z.kind == "plane"), key=lambda k: zones.zones[k].area)
+    wound = max((k for k, z in enumerate(zones.zones) if z.kind == "freeform"), key=lambda k: zones.zones[k].area)
+    plug.ran = {r.step.id: r for r in plug.replay().run()}
+    room, bare = (ProposalRoom(plug, "scan", "frame", zones, body) for body in ("bar", None))
+    assert list(threads(room, [flat])) == [] and list(threads(bare, [wound])) == []
+    # Of all that the bar leaves, a ridge joined and a groove cut may be tried.
+    assert len(list(threads(room, sorted(room.unexplained())))) == 2

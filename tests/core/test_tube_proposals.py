@@ -5,9 +5,12 @@ import hashlib
 import numpy as np
 import pytest
 
+from deftmason.core.draft.piping import tubes
+from deftmason.core.draft.proposal_room import ProposalRoom
 from deftmason.core.draft.proposals import propose
 from deftmason.core.draft.tube_runs import runs_of
-from deftmason.core.elements import Torus
+from deftmason.core.elements import RigidMotion, Torus
+from deftmason.core.recipe.laying import Laying
 from deftmason.core.recipe.parse import parse_step
 from deftmason.core.recipe.replay import Replay
 from deftmason.core.recipe.store import ResultStore
@@ -114,7 +117,9 @@ def test_a_pipe_alone_is_proposed_hollow_and_its_bend_may_be_picked(tmp_path):
     assert best.title == "Tube" and best.explains > 0.97 and "along 1 bend" in best.says[0]
     ran = Replay([parse_step(s) for s in [*steps, *best.steps]], store, file).run()[-1]
     assert ran.summary["bore"] == pytest.approx(INNER, abs=0.06) and ran.summary["outer"] == pytest.approx(R, abs=0.02)
-    # With nothing picked it is found too; where it is laid, it is no longer proposed.
-    assert propose(steps, store, file, picked=[], **on)[0].title == "Tube"
-    done = propose([*steps, *best.steps], store, file, picked=[], body=best.body, **on)
-    assert all(p.title != "Tube" for p in done)
+    # Of all that is left it is found too; where it is laid, nothing of it is.
+    j = Laying([*steps, *best.steps], RigidMotion(np.eye(4)), store, file)
+    j.ran = {r.step.id: r for r in j.replay().run()}
+    bare, done = (ProposalRoom(j, "scan", "frame", zones, body) for body in (None, best.body))
+    assert len(list(tubes(bare, sorted(bare.unexplained())))) == 1
+    assert list(tubes(done, sorted(done.unexplained()))) == []
