@@ -46,5 +46,4 @@ def test_flat_faces_and_a_scan_without_a_body_give_no_thread(plug):
     plug.ran = {r.step.id: r for r in plug.replay().run()}
     room, bare = (ProposalRoom(plug, "scan", "frame", zones, body) for body in ("bar", None))
     assert list(threads(room, [flat])) == [] and list(threads(bare, [wound])) == []
-    # Of all that the bar leaves, a ridge joined and a groove cut may be tried.
-    assert len(list(threads(room, sorted(room.unexplained())))) == 2
+    assert len(list(threads(room, sorted(room.unexplained())))) == 1

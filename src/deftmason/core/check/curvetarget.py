@@ -10,7 +10,8 @@ from .answers import Distances, Spread, within_limits
 
 __all__ = ["CurveTarget"]
 
-_STEPS = 2000  # places of the curve that a foot is sought from
+_STEPS = 2000  # places of the curve that a foot is sought from, at least
+_TURNS, _TURN_DEG, _MOST = 2, 10.0, 200_000  # and this often each so many degrees that it turns
 _ROUNDS = 20
 _SQUARE = 0.02  # of the distance: how far a foot's line may lean from square before it counts as beyond an end
 
@@ -44,8 +45,8 @@ class CurveTarget:
         from scipy.spatial import cKDTree
 
         c = self._curve
-        s = np.linspace(0, c.length, _STEPS)
-        step = c.length / (_STEPS - 1)
+        s = np.linspace(0, c.length, max(_STEPS, _TURNS * len(c.drawn(_TURN_DEG, _MOST))))
+        step = float(s[1])
         away, at = cKDTree(c.at(s)).query(points, distance_upper_bound=reach + step, workers=-1)
         near = np.flatnonzero(np.isfinite(away))
         foot = s[at[near]]

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..elements import Plane
 from ..errors import BadInput
+from ..sketch.sizes import round_value
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .tube_runs import ALIKE, Run, runs_of
 
@@ -18,6 +19,7 @@ __all__ = ["tube_bores", "tubes"]
 _ALONG = 0.97  # cosine to a tube's end of a flat face across it
 _FAR = 6.0  # radii beyond an end within which a face that ends the part is what the tube runs into
 _INTO, _PAST = 0.4, 1.2  # of the way to that face that a tube is led on, so that both are one; that its bore is
+_SURE = 0.3  # scatters that a length between two round zones is known to, at worst
 _FREE = 0.2  # radii that a bore is led past an end that nothing follows
 
 
@@ -45,7 +47,7 @@ def _step(room: ProposalRoom, run: Run, name: str, **more: Any) -> dict[str, Any
 def _tube(room: ProposalRoom, run: Run) -> Proposal:
     before = len(room.j.steps)
     step = _step(room, run, "Tube", diameter={"value": None, "source": "rounded"})
-    wall = _neat(run.radius - run.inner, room.zones.noise) if run.bore and room.body is None else 0.0
+    wall = _round(room, run.radius - run.inner) if run.bore and room.body is None else 0.0
     if wall:
         step["wall"] = {"value": wall, "source": "typed"}
     told = _as_read(room, run, step)
@@ -60,7 +62,7 @@ def _tube(room: ProposalRoom, run: Run) -> Proposal:
 
 def _bore(room: ProposalRoom, run: Run) -> Proposal:
     before = len(room.j.steps)
-    wide = _neat(2 * run.inner, room.zones.noise)
+    wide = _round(room, 2 * run.inner)
     step = _step(room, run, "Bore along the tube")
     told = _as_read(room, run, step)
     step["diameter"] = {"value": wide, "source": "typed"}
@@ -82,10 +84,9 @@ def _combined(room: ProposalRoom, name: str, how: str, tool: str) -> None:
     room.j.lay({**step, "body": room.body, "tools": [tool]})
 
 
-def _neat(length: float, noise: float) -> float:
-    """A length to a tenth of a mm where the scan cannot tell that from it."""
-    round_ = round(length, 1)
-    return round_ if round_ > 0 and abs(round_ - length) < noise else round(length, 3)
+def _round(room: ProposalRoom, length: float) -> float:
+    """The roundest length that the scan cannot tell from one between zones."""
+    return round_value(length, _SURE * room.zones.noise)[0]
 
 
 def _led_on(room: ProposalRoom, step: dict[str, Any], told: dict, share: float, free: float) -> None:

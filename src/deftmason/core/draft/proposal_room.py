@@ -29,7 +29,8 @@ _MET = 0.7  # of a zone that a body meets: it is modelled already
 @dataclass(frozen=True)
 class Proposal:
     """A ready feature: ``steps`` that would be laid; ``explains`` the share of what was picked that its model meets,
-    ``left`` mm² of it that it does not; ``says`` its evidence in words, ``body`` the id of the step that gives it.
+    ``left`` mm² of it that it does not; ``says`` its evidence in words, ``body`` the id of the step that gives it,
+    ``meets`` mm² of zones that its model meets.
     """
 
     title: str
@@ -38,6 +39,7 @@ class Proposal:
     explains: float
     left: float
     body: str
+    meets: float = 0.0
 
 
 class ProposalRoom:
@@ -131,4 +133,4 @@ def told_of(room: ProposalRoom, title: str, says: list[str], picked: list[int], 
     area = room.area(picked)
     explained = float(room.explained(picked, body).sum())
     says = [s for s in (*says, ran.says) if s]
-    return Proposal(title, says, steps, explained / max(area, 1e-300), area - explained, body)
+    return Proposal(title, says, steps, explained / max(area, 1e-300), area - explained, body, explained)

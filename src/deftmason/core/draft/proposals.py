@@ -1,5 +1,5 @@
 """Ready features of zones that were picked: pushes and cuts of walls, cuts from the side, turned profiles, tubes and
-their bores, sets of holes, roundings.
+their bores, threads, sets of holes, roundings.
 
 Each proposal is ordinary steps, laid and measured: how much of what was picked it explains, and what it leaves.
 """
@@ -32,6 +32,7 @@ __all__ = ["Proposal", "propose"]
 
 _TURNED, _ABOUT = 0.7, 0.01  # of what was picked that lies round an axis; of the part's size: so near is on it
 _MOST = 8
+_AS_WELL = 0.04  # of what was picked: proposals whose shares differ by less explain it as well
 _WORTH = 0.3  # of what was picked that a proposal explains at least
 
 
@@ -50,7 +51,7 @@ def propose(
     """Features that zones could be of, best first.
 
     ``scan``, ``frame``, ``zones``, ``body`` : the steps that give them; no ``zones``: as they are read by themselves.
-    ``picked`` : numbers of zones; none: tubes, sets of holes and roundings of the whole part.
+    ``picked`` : numbers of zones; none: tubes, threads, sets of holes and roundings of the whole part.
 
     Raises `BadInput` where a zone is not there.
     """
@@ -83,11 +84,20 @@ def propose(
                 del j.steps[len(steps) :]
                 room.d.body = body
                 room.taken = {str(s["name"]) for s in steps}
-    out.sort(key=lambda p: (-round(p.explains, 2), len(p.steps)))
-    out = [p for p in out if p.explains > _WORTH and p.explains > 0.5 * out[0].explains][:_MOST]
+    best = max((p.explains for p in out), default=0.0)
+    out = [p for p in out if p.explains > _WORTH and p.explains > 0.5 * best]
+    most = max((p.meets for p in out), default=0.0)
+    out = sorted(out, key=lambda p: _rank(p, best, most))[:_MOST]
     if not out and refused:
         raise BadInput(refused[0], field="picked")
     return out
+
+
+def _rank(p: Proposal, best: float, most: float) -> tuple:
+    """What explains nearly as much as the best does comes first; of that, what explains more surface (a whole set of
+    holes before one of them), then what does in fewer steps."""
+    near = p.explains > best - _AS_WELL
+    return not near, -round(p.meets / most, 1) if near else 0.0, -round(p.explains, 2), len(p.steps)
 
 
 def turns(room: ProposalRoom, picked: list[int]):

@@ -360,7 +360,10 @@ def _closed_within(d: Draft, record: dict[str, Any]) -> dict[str, Any] | None:
     # Scraps of what looks across, at the mouths of the hole, lead nowhere.
     short = [i for i in (run[0], run[-1]) if np.hypot(*np.subtract(at[i][0], at[i][1])) < _GAP * d.facet]
     if short and len(run) > len(short) + 1:
-        record = d.j.changed(record, do="remove", of=short)
+        try:
+            record = d.j.changed(record, do="remove", of=short)
+        except BadInput:  # they hold others
+            return None
         run = [i for i in run if i not in short]
     wide = max(abs(p[0]) for i in run for p in at[i])
     ends = abs(at[run[0]][0][0]), abs(at[run[-1]][1][0])

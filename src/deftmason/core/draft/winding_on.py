@@ -20,31 +20,54 @@ _MINE = 0.5  # of what could be of a thread among the picked zones that has to b
 
 
 def threads(room: ProposalRoom, picked: list[int]) -> Iterator[Callable[[], Proposal]]:
-    """A ridge joined to the body, and a groove cut from it, where zones that were picked wind about an axis: such are
+    """A ridge joined to the body, or a groove cut from it, where zones that were picked wind about an axis: such are
     read as free, or in pieces as cones and rings."""
     some = [k for k in picked if room.zone(k).element is None or isinstance(room.zone(k).element, Cone | Torus)]
-    if room.body is None or not some:
-        return
+    some = [k for k in some if not room.names[k].startswith("Fillet")]
+    if room.body is not None and some:
+        yield partial(_thread, room, some)
+
+
+def _thread(room: ProposalRoom, some: list[int]) -> Proposal:
+    """Of ridge and groove the one that explains more. Raises `BadInput` where nothing winds, or not on the body."""
+    before, names = len(room.j.steps), set(room.taken)
+    best: Proposal | None = None
+    refused = ""
     for how in ("join", "cut"):
-        yield partial(_thread, room, some, how)
+        told = _helix(room, some, "crest" if how == "join" else "root")
+        try:
+            found = _wound(room, told, how, before)
+        except BadInput as e:
+            refused = refused or e.message
+        else:
+            best = found if best is None or found.explains > best.explains else best
+        del room.j.steps[before:]
+        room.taken = set(names)
+    if best is None:
+        raise BadInput(refused, field="picked")
+    return best
 
 
-def _thread(room: ProposalRoom, some: list[int], how: str) -> Proposal:
-    before, helix = len(room.j.steps), room.new_id()
+def _helix(room: ProposalRoom, some: list[int], on: str) -> dict:
+    """What a helix tells that is laid on the zones. Raises `BadInput` where none winds there."""
     facets = room.zone(max(some, key=lambda k: room.area([k]))).facets
-    step: dict[str, Any] = {"id": helix, "kind": "helix", "name": room.fresh("Helix")}
+    step: dict[str, Any] = {"id": room.new_id(), "kind": "helix", "name": room.fresh("Helix"), "on": on}
     step |= {"scan": room.scan, "frame": room.frame, "pick": room.d.pick(facets, "same bend")}
-    told = room.j.lay(step | {"on": "crest" if how == "join" else "root"}).summary
+    told = room.j.lay(step).summary
     mine = _along(room, told)
     if room.area([k for k in some if k in mine]) < _MINE * room.area(some):
         raise BadInput("No thread winds where these surfaces are.", field="picked")
-    thread = {"id": room.new_id(), "kind": "thread", "name": room.fresh("Thread"), "helix": helix, "how": how}
-    room.j.lay({**thread, "frame": room.frame, "body": room.body})
+    return told
+
+
+def _wound(room: ProposalRoom, told: dict, how: str, before: int) -> Proposal:
+    thread = {"id": room.new_id(), "kind": "thread", "name": room.fresh("Thread"), "how": how}
+    room.j.lay({**thread, "helix": room.j.steps[-1]["id"], "frame": room.frame, "body": room.body})
     crest = 2 * float(np.mean(told["crest"]))
     words = told["standard"] or f"⌀ {crest:.4g} mm, pitch {told['pitch']:.4g} mm"
     says = [f"{words}, {told['turns']:.3g} turns, {told['hand']} hand"]
     says += [f"{told['starts']} starts"] if told["starts"] > 1 else []
-    return told_of(room, "Thread, a ridge" if how == "join" else "Thread, a groove", says, mine, before)
+    return told_of(room, "Thread, a ridge" if how == "join" else "Thread, a groove", says, _along(room, told), before)
 
 
 def _along(room: ProposalRoom, told: dict) -> list[int]:
