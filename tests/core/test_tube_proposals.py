@@ -123,3 +123,9 @@ def test_a_pipe_alone_is_proposed_hollow_and_its_bend_may_be_picked(tmp_path):
     bare, done = (ProposalRoom(j, "scan", "frame", zones, body) for body in (None, best.body))
     assert len(list(tubes(bare, sorted(bare.unexplained())))) == 1
     assert list(tubes(done, sorted(done.unexplained()))) == []
+
+
+def test_a_pipe_alone_is_drafted_as_one_hollow_tube(tmp_path):
+    body, d, ran = drafted(bent(R) - bent(INNER), tmp_path, noise=0.01, spacing=1.3, seed=6)
+    assert [s["kind"] for s in d.steps if s["kind"] not in ("scan", "datum", "frame", "check")] == ["tube"]
+    assert last_body(ran)["volume"] == pytest.approx(body.volume, rel=0.002) and d.explained > 0.98
