@@ -11,6 +11,7 @@ AREAS = (
     "fits",
     "picks",
     "sections",
+    "worn",
     "deviation",
     "checks",
     "clean",

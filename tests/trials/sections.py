@@ -25,7 +25,7 @@ from .report import REFUSED, RIGHT, WRONG, Outcome
 MEASURE = "of what is allowed (6 noises; 0.08 straddling, 0.01 CAD-like, at 100 mm) / 2"
 
 
-def _detailed(rng, pieces):
+def detailed(rng, pieces):
     """Some corners of an outline rounded or cut: fillets and chamfers of about a hundredth of the size, steps and
     notches of lines.
     """
@@ -138,7 +138,7 @@ def wall(rng, loops, spacing, straddle, noise):
 
 def case(seed: int) -> list[Outcome]:
     rng = np.random.default_rng([seed, 2])
-    outer = _detailed(rng, random_outline(rng))
+    outer = detailed(rng, random_outline(rng))
     loops = [outer]
     for x, y in ((-9, 3), (12, -6))[: int(rng.integers(0, 3))]:
         c, r = np.array([x, y]) + rng.uniform(-2, 2, 2), rng.uniform(2, 6)

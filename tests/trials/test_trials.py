@@ -26,6 +26,7 @@ from . import (
     traces,
     tubes,
     workshop,
+    worn,
     zones,
 )
 from .report import RIGHT, WRONG
@@ -40,6 +41,7 @@ SEEDS = [
     (surfaces, [7, 8]),
     (nets, [0, 2, 10]),
     (sections, [0, 5, 9, 16, 1019]),
+    (worn, [0, 10, 15]),
     (picks, [13]),
     (clean, [0, 1, 3, 7]),
     (join, [17]),

@@ -14,7 +14,7 @@ from ..errors import BadInput
 from ..recipe.laying import Laying
 from ..scan.mesh import TriMesh
 from ..scan.section import SectionPlane
-from ..sketch.pieces import fit_circle_2d
+from ..sketch.piececurve import fit_circle_2d
 from ..zones import Zone
 
 __all__ = ["crossing", "drawn_alone", "on_one_cylinder", "stretch_of", "with_corners"]

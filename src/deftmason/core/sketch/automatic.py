@@ -28,8 +28,9 @@ __all__ = ["AutomaticSketch", "automatic_sketch", "other_sketch"]
 @dataclass(frozen=True)
 class AutomaticSketch:
     """``strokes`` and the solved ``drawing``; ``geometry`` all entities in contract keys, splines for what was left out
-    among them; ``told`` the
-    distances between these and the trace; ``warnings`` in sentences; ``seen`` what repeats, in sentences."""
+    and guides over what is worn among them; ``told`` the distances between these, without the guides, and the trace;
+    ``warnings`` and ``seen``, what repeats, in sentences.
+    """
 
     strokes: list[Stroke]
     drawing: Drawing
@@ -68,14 +69,17 @@ def automatic_sketch(
     progress(0.3, "Drawing")
     lost: list[Stroke] = []
     d = draw(loops, strokes, reach_for(loops, step), lost)
-    warnings = []
+    warnings = list(outline.doubts)
     relations: list[Relation] = []
     refused: list[Relation] = []
     solution = None
     progress(0.4, "Finding relations")
     try:
         relations, refused, solution = propose_relations(
-            d, base=[r for r in outline.relations if all(d.has(n) for n in r.of)], follow=outline.followers
+            d,
+            base=[r for r in outline.relations if all(d.has(n) for n in r.of)],
+            follow=outline.followers,
+            aside=outline.worn,
         )
         geometry = d.geometry(solution.x)
     except (BadInput, np.linalg.LinAlgError) as e:
@@ -102,7 +106,7 @@ def automatic_sketch(
         refused,
         solution,
         geometry,
-        told_error(loops, geometry),
+        told_error(loops, [e for e in geometry if e["id"] not in outline.worn]),
         warnings,
         outline.seen,
     )

@@ -13,7 +13,8 @@ import numpy as np
 
 from ..errors import BadInput
 from .board import Board
-from .pieces import fit_circle_2d, samples_of, split_loop
+from .piececurve import fit_circle_2d
+from .pieces import samples_of, split_loop
 from .sketcher import Stroke, join_ends, stroke_from_brush, thin
 from .trace import TraceLoop, trace_noise
 

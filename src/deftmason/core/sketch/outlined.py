@@ -5,7 +5,7 @@ drawn and the others turned from it.
 from __future__ import annotations
 
 from collections.abc import Iterator, Set
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from .pieces import Piece, samples_of, split_loop
 from .repeats import Course, Ring, find_ring, folded
 from .sketcher import STROKE_KINDS, Stroke, thin
 from .trace import TraceLoop, trace_noise
+from .worn import Worn, inside_is_left, worn_stretches
 
 __all__ = ["Outlined", "outlined"]
 
@@ -27,14 +28,17 @@ _WHOLE = 2  # the kind of piece that is a circle
 
 @dataclass
 class Outlined:
-    """``strokes`` in order; ``relations`` that hold repeated parts together; ``followers`` the ids of strokes that only
-    repeat another; ``seen`` what repeats, in sentences.
+    """``strokes`` in order; ``relations`` that hold repeated parts together, and sides that go over into one another;
+    ``followers`` the ids of strokes that only repeat another; ``worn`` those of what wear took down, which only guide;
+    ``seen`` what repeats and ``doubts`` what was bridged, in sentences.
     """
 
     strokes: list[Stroke] = field(default_factory=list)
     relations: list[Relation] = field(default_factory=list)
     followers: set[str] = field(default_factory=set)
+    worn: set[str] = field(default_factory=set)
     seen: list[str] = field(default_factory=list)
+    doubts: list[str] = field(default_factory=list)
 
 
 def _names(taken: Set[str]) -> Iterator[str]:
@@ -58,9 +62,10 @@ def outlined(
     patterned = {k for p in patterns for k in p.members}
     for pattern in patterns:
         _pattern_drawn(out, loops, pattern, noise, names, thrift)
-    for loop in (l for k, l in enumerate(loops) if k not in patterned):
-        if not (repeats and _ring_drawn(out, loop, noise, names, thrift)):
-            _plainly(out, loop, noise, names, thrift)
+    left = inside_is_left(loops)
+    for k, loop in enumerate(loops):
+        if k not in patterned and not (repeats and _ring_drawn(out, loop, noise, names, thrift)):
+            _plainly(out, loop, left[k], noise, names, thrift)
     return out
 
 
@@ -69,12 +74,47 @@ def _strokes(points: list[np.ndarray], kinds: list[int], ids: list[str], after: 
     return [Stroke(i, STROKE_KINDS[k], thin(p, STROKE_KINDS[k]), j) for i, k, p, j in zip(ids, kinds, points, joins)]
 
 
-def _plainly(out: Outlined, loop: TraceLoop, noise: float, names: Iterator[str], thrift: float) -> None:
+def _plainly(
+    out: Outlined, loop: TraceLoop, left: bool | None, noise: float, names: Iterator[str], thrift: float
+) -> None:
     pieces = with_splines(loop, split_loop(loop, noise, thrift), noise)
     ids = [next(names) for _ in pieces]
     round_ = loop.closed and len(pieces) > 1
-    out.strokes += _strokes(
-        [samples_of(loop, p) for p in pieces], [p[0] for p in pieces], ids, ids[0] if round_ else None
+    strokes: list[Stroke | None] = [
+        *_strokes([samples_of(loop, p) for p in pieces], [p[0] for p in pieces], ids, ids[0] if round_ else None)
+    ]
+    for worn in worn_stretches(loop, pieces, noise, left):
+        _bridged(out, strokes, worn)
+    out.strokes += [s for s in strokes if s is not None]
+
+
+def _bridged(out: Outlined, strokes: list[Stroke | None], worn: Worn) -> None:
+    """The sides of a worn stretch run on over it, to their corner or as one; the stretch itself only guides."""
+    n = len(strokes)
+    before, after = (worn.pieces[0] - 1) % n, (worn.pieces[-1] + 1) % n
+    one, two = strokes[before], strokes[after]
+    guides = [s for k in worn.pieces if (s := strokes[k]) is not None]
+    if one is None or two is None or (worn.corner is None and two.joins == one.id):
+        return
+    first, second = worn.sides
+    if worn.corner is None:
+        strokes[before] = replace(one, places=thin(np.vstack([first, second]), one.kind), joins=two.joins)
+        strokes[after] = None
+    else:
+        corner = worn.corner[None]
+        strokes[before] = replace(one, places=np.vstack([thin(first, one.kind), corner]), joins=two.id)
+        strokes[after] = replace(two, places=np.vstack([corner, thin(second, two.kind)]))
+        if worn.touch:
+            out.relations.append(Relation("tangent", (one.id, two.id)))
+    for k, s, p in zip(worn.pieces, guides, worn.run):
+        strokes[k] = replace(s, places=thin(p, s.kind), joins=None, construction=True)
+    out.worn.update(s.id for s in guides)
+    at = np.vstack(worn.run)
+    x, y = at[len(at) // 2]
+    long = float(np.linalg.norm(np.diff(at, axis=0), axis=1).sum())
+    out.doubts.append(
+        f"At {x:.4g}, {y:.4g} mm the scan lies up to {worn.depth:.2g} mm inside over {long:.3g} mm: taken as worn, and "
+        "the sides beside it run on."
     )
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .pieces import fit_circle_2d
+from .piececurve import fit_circle_2d
 from .repeats import Course, turning
 from .trace import TraceLoop, trace_size
 

@@ -18,6 +18,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from .piececurve import PieceCurve, fit_circle_2d, meeting_of
 from .told import FACET_CHORD
 from .trace import TraceLoop
 
@@ -25,7 +26,6 @@ __all__ = [
     "PRICE_ARC",
     "PRICE_LINE",
     "Piece",
-    "fit_circle_2d",
     "residuals",
     "round_samples",
     "samples_of",
@@ -185,27 +185,6 @@ def _best_splits(
         longest[j] = second[j] = 0.0
         count = keep + 1
     return best[n - 1], back, kind
-
-
-def fit_circle_2d(p: np.ndarray) -> tuple[np.ndarray, float, float]:
-    """Orthogonal least-squares circle: centre (2,), radius, rms."""
-    mean = p.mean(axis=0)
-    q = p - mean
-    size = max(float(np.abs(q).max()), 1e-300)
-    q = q / size
-    a = np.column_stack([2 * q, np.ones(len(q))])
-    s = np.linalg.lstsq(a, np.einsum("ij,ij->i", q, q), rcond=None)[0]
-    c, r = s[:2], float(np.sqrt(max(s[2] + s[:2] @ s[:2], 1e-12)))
-    for _ in range(50):
-        v = q - c
-        rho = np.maximum(np.linalg.norm(v, axis=1), 1e-12)
-        j = np.column_stack([-v / rho[:, None], -np.ones(len(q))])
-        d = np.linalg.lstsq(j, -(rho - r), rcond=None)[0]
-        c, r = c + d[:2], r + d[2]
-        if np.max(np.abs(d)) < 1e-13 * max(1.0, abs(r)):
-            break
-    res = np.linalg.norm(q - c, axis=1) - r
-    return c * size + mean, float(abs(r)) * size, float(np.sqrt(np.mean(res**2))) * size
 
 
 def round_samples(p: np.ndarray, vertex: np.ndarray) -> np.ndarray:
@@ -394,66 +373,6 @@ def _melted(p, found, closed: bool, flat: float, kink: float):
     return found
 
 
-class _Curve:
-    """A line or circle fitted to a piece, without the samples next to its ends where it has enough others."""
-
-    def __init__(self, q: np.ndarray, kind: int):
-        inner = q[2:-2] if len(q) > 9 else q[1:-1] if len(q) > 6 else q
-        self.kind = kind if len(inner) > 3 else 0
-        if self.kind == 1:
-            self.c, self.r, _ = fit_circle_2d(inner)
-        else:
-            self.c = inner.mean(axis=0)
-            self.t = np.linalg.svd(inner - self.c, full_matrices=False)[2][0]
-            if self.t @ (q[-1] - q[0]) < 0:
-                self.t = -self.t
-
-    def off(self, x: np.ndarray) -> np.ndarray:
-        if self.kind == 1:
-            return np.abs(np.linalg.norm(x - self.c, axis=-1) - self.r)
-        d = x - self.c
-        return np.abs(d[..., 0] * self.t[1] - d[..., 1] * self.t[0])
-
-    def direction(self, x: np.ndarray, along: np.ndarray) -> np.ndarray:
-        t = (
-            self.t
-            if self.kind == 0
-            else np.array([-(x - self.c)[1], (x - self.c)[0]]) / max(float(np.linalg.norm(x - self.c)), 1e-300)
-        )
-        return t if t @ along >= 0 else -t
-
-
-def _meets(a: _Curve, b: _Curve, near: np.ndarray) -> np.ndarray | None:
-    """Where two curves meet, nearest to a place; None where they do not."""
-    if a.kind == b.kind == 0:
-        det = a.t[0] * b.t[1] - a.t[1] * b.t[0]
-        if abs(det) < 1e-3:
-            return None
-        d = b.c - a.c
-        return a.c + (d[0] * b.t[1] - d[1] * b.t[0]) / det * a.t
-    if a.kind == 1 and b.kind == 0:
-        a, b = b, a
-    if a.kind == 0:
-        d = a.c - b.c
-        m = d @ a.t
-        under = m * m - d @ d + b.r**2
-        if under < 0:
-            return None
-        two = [a.c + (-m + s * np.sqrt(under)) * a.t for s in (-1, 1)]
-    else:
-        d = b.c - a.c
-        l = float(np.linalg.norm(d))
-        if l < 1e-300:
-            return None
-        x = (l * l + a.r**2 - b.r**2) / (2 * l)
-        under = a.r**2 - x * x
-        if under < 0:
-            return None
-        e = d / l
-        two = [a.c + x * e + s * np.sqrt(under) * np.array([-e[1], e[0]]) for s in (-1, 1)]
-    return min(two, key=lambda q: float(np.linalg.norm(q - near)))
-
-
 def _gap(q: np.ndarray) -> float:
     return float(np.median(np.linalg.norm(np.diff(q, axis=0), axis=1)))
 
@@ -514,8 +433,8 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     long = here if grain.exact else grain.facet
     if _longest(q) > _CORNER_LONGEST * long + 2 * noise:
         return None
-    a, b = _Curve(one, before[2]), _Curve(two, after[2])
-    corner = _meets(a, b, q.mean(axis=0))
+    a, b = PieceCurve(one, before[2]), PieceCurve(two, after[2])
+    corner = meeting_of(a, b, q.mean(axis=0))
     if corner is None or np.linalg.norm(q - corner, axis=1).min() > 2 * _CORNER_FACETS * long + 4 * noise:
         return None
     turn = a.direction(corner, one[-1] - one[max(len(one) - 4, 0)]) @ b.direction(
@@ -536,7 +455,7 @@ def _cut_off(p, before, piece, after, noise: float, grain: _Grain) -> tuple[int,
     return len(q) - int(left.sum()) + 1, min(cut, len(q) - 1)
 
 
-def _goes_over(q: np.ndarray, a: _Curve, b: _Curve, sure: float) -> bool:
+def _goes_over(q: np.ndarray, a: PieceCurve, b: PieceCurve, sure: float) -> bool:
     """Whether samples lie on an arc that goes over into both its sides without a corner, as a facet hardly feigns."""
     if len(q) < _ROUND_SAMPLES:
         return False
@@ -615,8 +534,8 @@ def _sharpened(p, found, closed: bool, grain: _Grain, sides: float):
             here = grain.here(_gap(one), _gap(two), _gap(q)) if len(q) > 1 else grain.facet
             if min(_way(one), _way(two)) < sides * max(_way(part) for part in parts):
                 continue
-            a, b = _Curve(one, found[before][2]), _Curve(two, found[after][2])
-            corner = _meets(a, b, q.mean(axis=0))
+            a, b = PieceCurve(one, found[before][2]), PieceCurve(two, found[after][2])
+            corner = meeting_of(a, b, q.mean(axis=0))
             if corner is None:
                 continue
             away = np.linalg.norm(q - corner, axis=1)

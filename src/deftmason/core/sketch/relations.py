@@ -162,12 +162,13 @@ def propose_relations(
     base: list[Relation] | None = None,
     fresh: Collection[str] | None = None,
     follow: Collection[str] = (),
+    aside: Collection[str] = (),
 ) -> tuple[list[Relation], list[Relation], Solution]:
     """Accepted and refused relations, each with its cost (rise of rms in mm), and the solution under the accepted.
 
     Relations that already follow from accepted ones are left out of both lists. ``base`` : relations that are held
     already and stay.  ``fresh`` : the entities that new ones are sought for; none: all.  ``follow`` : entities that
-    repeat others: what is said of those holds of them.
+    repeat others: what is said of those holds of them.  ``aside`` : entities of which nothing is asked.
     """
     sizes, base = sizes or [], base or []
     # Every entity on its own stretch: well posed even where a line runs smoothly into an arc.
@@ -180,7 +181,7 @@ def propose_relations(
     intent, dear = (max(of_rms * scatter, of_span * span) for of_rms, of_span in (_INTENT, _WORST_RISE))
     tested = []
     for r in _candidates(d):
-        if fresh is not None and not any(n in fresh for n in r.of):
+        if (fresh is not None and not any(n in fresh for n in r.of)) or any(n in aside for n in r.of):
             continue
         if (
             follow

@@ -14,7 +14,8 @@ import numpy as np
 
 from ..errors import BadInput
 from .drawing import Drawing, Entity, Relation, paper_entities
-from .pieces import fit_circle_2d, round_samples
+from .piececurve import fit_circle_2d
+from .pieces import round_samples
 from .splines import fit_spline, ordered
 from .trace import TraceLoop, trace_size
 
