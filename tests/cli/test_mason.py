@@ -18,6 +18,7 @@ from deftmason.demo.bracket import bracket_scanner
 from deftmason.rig.scanner import scan_part
 
 from ..bracket import rebuilt
+from ..core.shapes import without
 from ..core.test_kernel import FLAT, rectangle
 from ..core.test_scan import bad_files, box_mesh, torus_mesh
 from ..timing import ends_within
@@ -146,6 +147,12 @@ def test_check_writes_every_point_and_names_faces(tmp_path):
     assert (tmp_path / "r.pdf").read_bytes()[:4] == b"%PDF" and (tmp_path / "m.ply").stat().st_size > 1000
     few = mason("check", "--scan", scan, "--model", tmp_path / "block.step", "--reach", 0.01, "--json")
     assert few["answered"] < few["points"]
+    # Two scans that each saw one half leave nothing unseen together.
+    x = mesh.vertices[mesh.faces][:, :, 0].mean(axis=1)
+    left, right = (_written(tmp_path / f"{n}.ply", without(mesh, m)) for n, m in (("left", x > 1), ("right", x < -1)))
+    one = mason("check", "--scan", left, "--model", tmp_path / "block.step", "--json")
+    both = mason("check", "--scan", left, "--beside", right, "--model", tmp_path / "block.step", "--json")
+    assert one["unseen_area"] > 1000 and both["unseen_area"] == 0 and both["points"] > 1.9 * one["points"]
 
 
 def test_replay_writes_the_model_and_follows_a_set_value(tmp_path):

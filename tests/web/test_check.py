@@ -9,10 +9,19 @@ import re
 
 import numpy as np
 import pytest
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
 from playwright.sync_api import expect
 
+from deftmason.core.kernel.body import Body
+from deftmason.core.kernel.writing import write_step
+from deftmason.core.scan.files import write_scan
+from deftmason.core.scan.mesh import TriMesh
+
 from ..changed_model import moved_top
+from ..core.shapes import without
+from ..core.test_scan import box_mesh
 from ..hostile.people import Person
+from .room import Room
 from .test_story import shot
 
 pytestmark = pytest.mark.browser
@@ -82,6 +91,58 @@ def test_a_model_that_came_back_changed_is_found_out(page, opened, tmp_path):
     lit = page.evaluate("document.querySelector('canvas').mason.layers.deviation.names.length")
     assert lit == len(told["faces"])
     shot(page, "check")
+
+
+def test_two_scans_are_measured_together(server, page, tmp_path):
+    """Each saw one half; together they leave no face of the block to faith."""
+    whole = box_mesh(24, noise=0.01)
+    x = whole.vertices[whole.faces][:, :, 0].mean(axis=1)
+    for name, mask, by in (("left", x > 22, 0.0), ("right", x < 18, 0.1)):
+        half = without(whole, mask)
+        write_scan(str(tmp_path / f"{name}.ply"), TriMesh(half.vertices + [0, 0, by], half.faces))
+    block = BRepPrimAPI_MakeBox(40.0, 30.0, 20.0).Shape()
+    write_step(str(tmp_path / "Block.step"), Body(block, tuple(f"Block/{k}" for k in range(6))))
+    page.goto(server.url)
+    page.get_by_label("Choose scan files").set_input_files([str(tmp_path / f"{n}.ply") for n in ("left", "right")])
+    page.get_by_role("button", name="Start the job").click()
+    page.get_by_role("heading", name="left", level=1).wait_for()
+    room = Room(page, np.eye(4))
+    room.settled()
+    stage(page, "Check")
+    page.get_by_label("Bring in a model").set_input_files(tmp_path / "Block.step")
+    room.stone("Block").wait_for(timeout=60_000)
+    room.settled()
+    lay_map(page, room, "Left alone", scan="left", against="Block", reach=1)
+    alone = room.summary("Left alone")
+    assert alone["max"] < 0.06 and alone["unseen_area"] > 1500
+    bench(page).get_by_role("button", name="Deviation map", exact=True).click()
+    field(page, "name").fill("Both halves")
+    field(page, "scan").select_option(label="left")
+    field(page, "against").select_option(label="Block")
+    field(page, "reach").fill("1")
+    bench(page).locator("summary", has_text="More").click()
+    group = bench(page).get_by_role("group", name="and scans")
+    expect(group.get_by_role("checkbox")).to_have_count(1)  # not the one it is of
+    group.get_by_role("checkbox", name="right").check()
+    bench(page).get_by_role("button", name="Lay deviation map").click()
+    room.stone("Both halves").wait_for(timeout=60_000)
+    room.settled()
+    bench(page).get_by_role("heading", name="Both halves").wait_for()
+    told = room.summary("Both halves")
+    assert told["points"] == alone["points"] + room.summary("right")["points"]
+    assert told["max"] == pytest.approx(0.1, abs=0.05) and told["unseen_area"] < 30
+    assert figure(page, "rms") == pytest.approx(told["rms"], abs=6e-4)
+    expect(bench(page).get_by_text("Together with right. Against Block")).to_be_visible()
+    # Both are drawn, as one.
+    size = page.evaluate(
+        """() => {
+            const g = document.querySelector('canvas').mason.layers.deviation.object.geometry
+            g.computeBoundingBox()
+            return g.boundingBox.max.x - g.boundingBox.min.x
+        }"""
+    )
+    assert size == pytest.approx(40, abs=0.2)
+    shot(page, "check-both")
 
 
 def test_two_proofs_are_compared_and_handed_on(page, opened, server):

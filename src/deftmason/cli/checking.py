@@ -13,6 +13,7 @@ import numpy as np
 from ..core.check.deviation import ModelSurface
 from ..core.check.laying import best_motion
 from ..core.check.measuring import Checked, Limits, measure
+from ..core.check.places import side_by_side
 from ..core.check.statistics import Band, Rule
 from ..core.check.targets import MeshSurface, Target
 from ..core.deliver.check_files import PROOF_FILES
@@ -43,23 +44,25 @@ def check_files(
     rules: str | None,
     files: dict[str, str],
     progress,
+    beside: tuple[str, ...] = (),
 ) -> dict:
-    """The contract's answer and more; ``files`` are what to write, by what they are."""
+    """The contract's answer and more; ``files`` are what to write, by what they are; ``beside`` further scans."""
     limits = Limits(tolerance, low, reach, angle, near_edges, fineness, _rules(rules))
     read = read_scan(scan, units)
     begin = time.perf_counter()
     target, edges, skipped = _target(model, units, near_edges)
     begin += skipped
-    laid = read.scan
+    others = [read_scan(b, units) for b in beside]
+    laid = side_by_side([read.scan, *(o.scan for o in others)])
     if best_fit:
         laid = laid.moved(best_motion(laid, target, progress))
     done = measure(laid, target, limits, edges=edges, progress=progress)
     answer = done.summary | {
-        "warnings": read.warnings + done.warnings,
+        "warnings": [w for r in (read, *others) for w in r.warnings] + done.warnings,
         "seconds": time.perf_counter() - begin,
     }
     if files:
-        proof = _proof(done, target, limits, scan, model, best_fit)
+        proof = _proof(done, target, limits, (scan, *beside), model, best_fit)
         for what, path in files.items():
             PROOF_FILES["map.ply" if what == "map" else what](path, proof)
     return answer
@@ -110,7 +113,7 @@ def _rules(path: str | None) -> tuple[Rule, ...]:
         ) from None
 
 
-def _proof(done: Checked, target: Target, limits: Limits, scan: str, model: str, best_fit: bool) -> Proof:
+def _proof(done: Checked, target: Target, limits: Limits, scans: tuple[str, ...], model: str, best_fit: bool) -> Proof:
     settings: dict[str, Any] = {
         "tolerance": limits.tolerance,
         "low": limits.low,
@@ -124,7 +127,7 @@ def _proof(done: Checked, target: Target, limits: Limits, scan: str, model: str,
         "Deviation report",
         datetime.now().strftime("%Y-%m-%d %H:%M"),
         os.path.splitext(os.path.basename(model))[0],
-        os.path.basename(scan),
+        ", ".join(map(os.path.basename, scans)),
         os.path.basename(model),
         settings,
         done.summary,

@@ -521,6 +521,9 @@ def _writable(path: str) -> None:
 def check(
     scan: Annotated[str, typer.Option("--scan", help="Mesh or cloud file.")],
     model: Annotated[str, typer.Option("--model", help="STEP, IGES or B-rep file, or another scan's mesh.")],
+    beside: Annotated[
+        list[str] | None, typer.Option("--beside", help="One more scan in the same coordinates; may be repeated.")
+    ] = None,
     tolerance: Annotated[float, typer.Option("--tolerance", help="Allowed outward, mm.")] = 0.1,
     low: Annotated[float | None, typer.Option("--low", help="Allowed inward, mm; as outward if not given.")] = None,
     reach: Annotated[float | None, typer.Option("--reach", help="Points farther off are not answered, mm.")] = None,
@@ -581,6 +584,7 @@ def check(
         rules=rules,
         files={k: v for k, v in files.items() if v},
         progress=_bar(progress),
+        beside=tuple(beside or ()),
     )
     within = f"+{tolerance:g} −{low:g} mm" if low else f"±{tolerance:g} mm"
     rms = (

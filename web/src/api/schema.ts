@@ -2752,6 +2752,11 @@ export interface components {
              */
             angle_deg: number | null;
             /**
+             * Beside
+             * @description More scans in the same coordinates that are measured together with it.
+             */
+            beside: string[];
+            /**
              * Body
              * @description What it is compared with: a body, a foreign model, another scan, a datum, a sketch, a curve.
              */
@@ -4081,6 +4086,11 @@ export interface components {
             against: string;
             /** Answered */
             answered: number;
+            /**
+             * Beside
+             * @default []
+             */
+            beside: string[];
             /** Faces */
             faces: components["schemas"]["RowTold"][];
             /**

@@ -27,11 +27,11 @@ const fields = computed(() => {
 const plain = computed(() => fields.value.filter((f) => !f.more))
 const more = computed(() => fields.value.filter((f) => f.more))
 const before = computed(() => (hand.scan ? { ...scanLine(hand.scan) } : {}))
-/** The stones that may stand in a field: of what it works on, not the step's own first body again. */
+/** The stones that may stand in a field: of what it works on, not the step's own first body or scan again. */
 const stonesFor = (f: FormField) =>
   (f.ref ?? [])
     .flatMap((g) => j.before(record.value.id, g))
-    .filter((s) => f.is !== 'stones' || s.id !== record.value.body)
+    .filter((s) => f.is !== 'stones' || (s.id !== record.value.body && s.id !== record.value.scan))
 /** A value's name within its step. */
 const own = (name: string) => name.split('.').at(-1)!
 /** Numbers that the scan says, of fields that hold a choice. */

@@ -22,6 +22,7 @@ from .worst import worst_regions
 
 __all__ = ["Checked", "Limits", "ModelMap", "features_of", "measure", "model_map", "spacing_of"]
 
+_SAME_PLACE = 3.0  # spacings within which what is ignored on one scan is ignored on another
 _SHOWN = 60_000  # facets of the model that its own map has, about
 
 
@@ -46,8 +47,8 @@ class Limits:
 
 @dataclass(frozen=True)
 class Checked:
-    """``scan`` as it was measured (finer than given where a fineness was asked; its own points first, ``own`` of
-    them), what each place answered, and the summary in the contract's keys and more.
+    """``scan`` as it was measured (finer than given where a fineness was asked; the given points first, ``own`` of
+    them, all scans' where they are several), what each place answered, and the summary in the contract's keys and more.
     """
 
     scan: TriMesh | PointCloud
@@ -75,6 +76,7 @@ def measure(
     ignored: np.ndarray | None = None,
     zones: tuple[np.ndarray, list[str], list[str]] | None = None,
     before: Answers | None = None,
+    first: tuple[int, int] | None = None,
     progress: Progress = silent,
 ) -> Checked:
     """Measure a scan to a target, both in the same coordinates.
@@ -86,24 +88,28 @@ def measure(
     zones : a number (facets,) for each facet of the scan into the names and kinds of its surfaces, −1 for none.
     before : what was measured last of this scan; where only a part of the body changed since, only places near that
         are asked anew.
+    first : where it is several scans side by side, how many points and facets the first has: what is ignored and the
+        zones are about that one. What is ignored on it is ignored of the others where they lie on it.
 
     Raises
     ------
     BadArgument : an angle limit where the points have no normals.
     """
-    own = len(scan.vertices if isinstance(scan, TriMesh) else scan.points)
+    given = len(scan.vertices if isinstance(scan, TriMesh) else scan.points)
+    own, facets = first or (given, len(scan.faces) if isinstance(scan, TriMesh) else 0)
     spacing = spacing_of(scan)
     mesh = finer(scan, limits.fineness)[0] if limits.fineness and isinstance(scan, TriMesh) else scan
     points = np.asarray(mesh.vertices if isinstance(mesh, TriMesh) else mesh.points, float)
     asked = limits.angle_deg or target.spread is None  # what has no area of its own takes its sign from them
     normals = (mesh.angle_normals if isinstance(mesh, TriMesh) else mesh.normals) if asked else None
     found = _answers(target, points, normals, limits, before, part(progress, 0.0, 0.7))
-    if ignored is not None and isinstance(scan, TriMesh) and len(ignored) == len(scan.faces):
+    if ignored is not None and isinstance(scan, TriMesh) and len(ignored) == facets:
         touched = np.zeros(own, bool)
-        touched[scan.faces[ignored].ravel()] = True
+        touched[scan.faces[:facets][ignored].ravel()] = True
         ignored = touched
     if ignored is not None:
-        _quiet(found, _spread_over(points, own, ignored))
+        ignored = _spread_over(points[:given], own, ignored, _SAME_PLACE * spacing)
+        _quiet(found, _spread_over(points, given, ignored))
     if limits.near_edges and edges is not None and len(edges):
         from scipy.spatial import cKDTree
 
@@ -111,7 +117,7 @@ def measure(
         _quiet(found, np.isfinite(near))
     progress(0.75, "Counting")
     s = summary(target, points, found, limits.tolerance, min(spacing, limits.fineness or np.inf), limits.low)
-    s["own_points"] = own
+    s["own_points"] = given
     s["steps"] = _by_step(points, found, target, limits.band)
     s["zones"] = _by_zone(points[:own], found.distance[:own], scan, zones, limits.band)
     progress(0.85, "Looking for the worst places")
@@ -124,7 +130,7 @@ def measure(
     wide = min(limits.reach or np.inf, max(5 * max(limits.band.high, limits.band.low), 1e-3 * target.size))
     s["histogram"] = histogram(found.distance, wide)
     progress(1.0, "Measured")
-    return Checked(mesh, own, found, s, target.warnings())
+    return Checked(mesh, given, found, s, target.warnings())
 
 
 def _answers(target: Target, points, normals, limits: Limits, before: Answers | None, progress: Progress) -> Distances:
@@ -134,13 +140,14 @@ def _answers(target: Target, points, normals, limits: Limits, before: Answers | 
     return target.distances(points, normals, reach=limits.reach, angle_deg=limits.angle_deg, progress=progress)
 
 
-def _spread_over(points: np.ndarray, own: int, mask: np.ndarray) -> np.ndarray:
-    """A mask of a scan's own points for all places that were measured: those between take their nearest's."""
+def _spread_over(points: np.ndarray, own: int, mask: np.ndarray, within: float = np.inf) -> np.ndarray:
+    """A mask of the first ``own`` points for all: others take their nearest's ``within`` mm."""
     if len(points) == own:
         return mask
     from scipy.spatial import cKDTree
 
-    return np.concatenate([mask, mask[cKDTree(points[:own]).query(points[own:], workers=-1)[1]]])
+    at = cKDTree(points[:own]).query(points[own:], distance_upper_bound=within, workers=-1)[1]
+    return np.concatenate([mask, np.append(mask, False)[at]])
 
 
 def _quiet(found: Distances, which: np.ndarray) -> None:
@@ -163,7 +170,7 @@ def _by_zone(points: np.ndarray, distance: np.ndarray, scan, zones, band: Band) 
     labels, names, kinds = zones
     of_point = np.full(len(points), -1)
     for k in range(3):
-        of_point[scan.faces[:, k]] = labels
+        of_point[scan.faces[: len(labels), k]] = labels
     return [r for r in table(points, distance, of_point, names, kinds, band) if r["points"]]
 
 

@@ -10,9 +10,9 @@ import numpy as np
 
 from ..clean.triangles import edges_of, split_edges
 from ..errors import BadInput
-from ..scan.mesh import TriMesh
+from ..scan.mesh import PointCloud, TriMesh
 
-__all__ = ["finer"]
+__all__ = ["finer", "side_by_side"]
 
 _ROUNDS = 16
 _MOST = 12_000_000  # facets
@@ -40,3 +40,29 @@ def finer(mesh: TriMesh, longest: float) -> tuple[TriMesh, np.ndarray]:
         faces, source = split_edges(faces, of_facet, new)
         of = of[source]
     return TriMesh(vertices, faces.astype(np.int32)), of
+
+
+def side_by_side(scans: list[TriMesh | PointCloud]) -> TriMesh | PointCloud:
+    """Several scans in the same coordinates as one, the first's places and facets before the others'; of clouds the
+    normals where all have them. Raises `BadInput` for meshes among clouds.
+    """
+    if len(scans) == 1:
+        return scans[0]
+    meshes = [s for s in scans if isinstance(s, TriMesh)]
+    clouds = [s for s in scans if isinstance(s, PointCloud)]
+    if meshes and clouds:
+        raise BadInput(
+            "Meshes and clouds cannot be measured together; triangulate the clouds first, or take them out.",
+            field="beside",
+        )
+    if clouds:
+        normals = [c.normals for c in clouds if c.normals is not None]
+        return PointCloud(
+            np.concatenate([c.points for c in clouds]),
+            np.concatenate(normals) if len(normals) == len(clouds) else None,
+        )
+    begin = np.cumsum([0, *(len(m.vertices) for m in meshes)])
+    return TriMesh(
+        np.concatenate([m.vertices for m in meshes]),
+        np.concatenate([m.faces + int(b) for m, b in zip(meshes, begin)]).astype(np.int32),
+    )

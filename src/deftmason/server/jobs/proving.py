@@ -205,7 +205,7 @@ def keep(request: HttpRequest, job_id: int, data: NewProof):
         settings={
             **step.model_dump(mode="json", include=_SETTINGS),
             "left_out": len(step.marks),
-            "scan": replay.called(step.scan),
+            "scan": ", ".join(replay.called(i) for i in dict.fromkeys((step.scan, *step.beside))),
             "against": replay.called(step.body),
         },
         pins=read,

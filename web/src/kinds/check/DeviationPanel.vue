@@ -36,10 +36,11 @@ function band(side: 1 | -1, value: number, both: boolean) {
   if (side > 0 || both) p.high = value
   if (side < 0 || both) p.low = value
 }
+const beside = computed(() => (s.value?.beside?.length ? `Together with ${s.value.beside.join(', ')}. ` : ''))
 const says = computed(() =>
   shown.proof
     ? `A proof kept ${new Date(shown.proof.created).toLocaleString('en')}`
-    : `Against ${s.value?.against || 'the model'}${s.value?.on_model ? ', to its true surface' : ''}.`,
+    : `${beside.value}Against ${s.value?.against || 'the model'}${s.value?.on_model ? ', to its true surface' : ''}.`,
 )
 const allowed = computed(() => (p.high === p.low ? `± ${mm(p.high)}` : `+ ${mm(p.high)} − ${mm(p.low)}`))
 </script>

@@ -37,6 +37,7 @@ export default defineKind<Record, Schemas['DeviationTold']>({
         frame: room.job.frame?.id ?? null,
         body: (against(room) ?? compared(room))!.id,
         also: [],
+        beside: [],
         laid: 'as it lies',
         tolerance: Math.min(0.1, share(room, 1e-3)),
         low: null,

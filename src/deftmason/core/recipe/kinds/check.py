@@ -107,6 +107,7 @@ class DeviationTold(Told):
     size: float = 0.0
     finer: bool = False
     against: str = ""
+    beside: list[str] = []
     on_model: bool = False
 
 
@@ -162,6 +163,12 @@ class CheckStep(Step):
         max_length=50,
         description="More bodies it is compared with.",
         json_schema_extra=shown("and with", more=True),
+    )
+    beside: list[ScanRef] = Field(
+        default_factory=list,
+        max_length=50,
+        description="More scans in the same coordinates that are measured together with it.",
+        json_schema_extra=shown("and scans", more=True),
     )
     frame: FrameRef | None = Field(None, description="The frame the body lies in; none: the scan's own coordinates.")
     laid: Literal["as it lies", "best fit"] = Field(
@@ -249,10 +256,12 @@ class CheckStep(Step):
     def run(self, context, progress):
         from ...check.laying import best_motion
         from ...check.measuring import measure, model_map
+        from ...check.places import side_by_side
         from ...elements import RigidMotion
         from ...scan.mesh import TriMesh
 
-        scan = context.output(self.scan, "scan")
+        alone = context.output(self.scan, "scan")
+        scan = side_by_side([alone, *(context.output(b, "scan") for b in self._others())])
         target = self.target(context, part(progress, 0.0, 0.25))
         motion = context.output(self.frame, "frame") if self.frame else RigidMotion.identity()
         moved = scan.moved(motion)
@@ -270,6 +279,7 @@ class CheckStep(Step):
             ignored=selected(context.items(self.scan), self.marks) if self.marks else None,
             zones=self._zones(context),
             before=self._before(context),
+            first=(len(_places(alone)), len(alone.faces) if isinstance(alone, TriMesh) else 0),
             progress=part(progress, 0.35, 0.9),
         )
         progress(0.92, "Looking at what no scan supports")
@@ -279,6 +289,7 @@ class CheckStep(Step):
         s |= {
             "finer": len(done.points) > done.own,
             "against": context.called(self.body),
+            "beside": [context.called(b) for b in self._others()],
             "on_model": on_model is not None,
         }
         broken = [r for r in s["rules"] if r["passes"] is False]
@@ -287,8 +298,11 @@ class CheckStep(Step):
         says, status = self._said(s, done.warnings, broken, target.spread is not None)
         output = {"distance": done.found.distance, "face": done.found.face, "names": list(target.names)}
         arrays = {}
-        if s["finer"]:
-            arrays |= {"places": moved_back(done.points[done.own :], motion), "facets": done.scan.faces}
+        own = len(_places(alone))
+        if len(done.points) > own:
+            arrays["places"] = moved_back(done.points[own:], motion)
+            if isinstance(done.scan, TriMesh):
+                arrays["facets"] = done.scan.faces
         if on_model is not None:
             arrays |= {
                 "model_vertices": on_model.vertices,
@@ -298,12 +312,17 @@ class CheckStep(Step):
             }
         return Outcome(output, s, says, status, arrays=arrays)
 
+    def _others(self) -> list[str]:
+        """The other scans, each once."""
+        return [b for b in dict.fromkeys(self.beside) if b != self.scan]
+
     def _before(self, context: Any) -> Any:
         """What this scan was measured to last, kept at hand: the same places in the same coordinates."""
         from ...check.again import Answers
 
         frame = context.key_of(self.frame) if self.frame else ""
-        return context.read(self.scan, ("answers", frame, self.laid, self.fineness), Answers)
+        others = tuple(context.key_of(b) for b in self._others())
+        return context.read(self.scan, ("answers", frame, self.laid, self.fineness, others), Answers)
 
     def _said(self, s: dict, warnings: list[str], broken: list[dict], whole: bool) -> tuple[str, Any]:
         """``whole``: whether what it is compared with stands for a part, and not for a line or a face of it."""
@@ -326,6 +345,10 @@ class CheckStep(Step):
             raise BadInput("These zones belong to another scan; read them on the scan that is compared.", field="zones")
         told = found.summary["zones"]
         return labels, [z["name"] for z in told], [z["kind"] for z in told]
+
+
+def _places(scan: Any) -> np.ndarray:
+    return scan.vertices if hasattr(scan, "vertices") else scan.points
 
 
 def moved_back(points: np.ndarray, motion: Any) -> np.ndarray:

@@ -30,10 +30,14 @@ _VERSION = 1  # of live colours
 
 
 def measured_scan(store: ResultStore, key: str, scan_key: str) -> TriMesh | PointCloud:
-    """A check's scan as it was measured, in its own coordinates: with places between its points where it has them."""
+    """A check's scan as it was measured, in its own coordinates: with places between its points where it has them, and
+    with the scans beside it.
+    """
     scan, arrays = store.load(scan_key).output, store.load(key).arrays
     if "places" not in arrays:
         return scan
+    if isinstance(scan, PointCloud):
+        return PointCloud(np.concatenate([scan.points, arrays["places"]]))
     return TriMesh(np.concatenate([scan.vertices, arrays["places"]]), np.asarray(arrays["facets"]))
 
 

@@ -69,7 +69,9 @@ def _difference(store: ResultStore, key: str, scan: str, other: str, of_scan: st
     """
     a, b = store.load(key), store.load(other)
     here, there = (np.asarray(x.output["distance"], float) for x in (a, b))
-    if scan != of_scan or len(here) != len(there):
+    nowhere = np.zeros((0, 3))
+    beside = [np.asarray(x.arrays.get("places", nowhere)) for x in (a, b)]
+    if scan != of_scan or len(here) != len(there) or not np.array_equal(*beside):
         from scipy.spatial import cKDTree
 
         points = []
