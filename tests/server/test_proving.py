@@ -88,6 +88,15 @@ def test_proofs_are_renamed_compared_and_handed_on(api, checked):
     top = next(r for r in told["faces"] if r["face"] == "Body/top")
     assert told["faces"][0]["face"] == "Body/top" and top["change"] == pytest.approx(0.2, abs=0.03)
     assert told["same_scan"] and told["whole"]["change"] > 0
+    # Against a datum there are other faces: what only one has comes first.
+    lay(api, job, {**CHECK, "body": "low"})
+    view = api.call("POST", f"/jobs/{job}/proofs", {"step": "check", "name": "The low face alone"})
+    third = next(p["id"] for p in view["proofs"] if p["name"] == "The low face alone")
+    apart = api.call("GET", f"/jobs/{job}/proofs/compared?first={second}&second={third}")["faces"]
+    alone = [r["first"] is None or r["second"] is None for r in apart]
+    assert alone[0] and alone == sorted(alone, reverse=True)
+    api.call("DELETE", f"/jobs/{job}/proofs/{third}")
+    lay(api, job, CHECK)
     a, b = (api.call("GET", f"/jobs/{job}/proofs/{i}") for i in (first, second))
     path = f"/jobs/{job}/geometry/{a['key']}/difference?scan={a['scan_key']}&name={b['key']}-{b['scan_key']}"
     data = api.lean("GET", path)

@@ -184,13 +184,13 @@ def test_two_proofs_are_compared_and_handed_on(page, opened, server):
     bench(page).get_by_role("button", name="Back to the job as it is").click()
     page.get_by_role("complementary", name="Yard").get_by_role("button", name=re.compile("^Too thick")).click()
     bench(page).get_by_role("heading", name="Too thick").wait_for()
-    rows = list(csv.reader(io.StringIO(downloaded(page, "Every point, CSV").decode())))
+    rows = list(csv.reader(io.StringIO(downloaded(page, "Points, CSV").decode())))
     assert rows[0] == ["index", "x", "y", "z", "distance", "face"] and len(rows) == 1 + second["points"]
     d = np.array([float(r[4]) for r in rows[1:] if r[4]])
     assert len(d) == second["answered"] and np.sqrt(np.mean(d**2)) == pytest.approx(second["rms"], rel=1e-6)
     import trimesh
 
-    mesh = trimesh.load(io.BytesIO(downloaded(page, "Coloured mesh, GLB")), file_type="glb", force="mesh")
+    mesh = trimesh.load(io.BytesIO(downloaded(page, "Mesh, GLB")), file_type="glb", force="mesh")
     assert len(mesh.vertices) == second["points"] and len(np.unique(mesh.visual.vertex_colors, axis=0)) > 20
     told = json.loads(downloaded(page, "All it says, JSON"))
     assert told["title"] == "Too thick" and told["summary"]["rms"] == second["rms"] and len(told["values"]) > 5
@@ -230,10 +230,10 @@ def test_one_place_is_looked_at_closer_and_noted(page, opened):
     note = bench(page).get_by_label("Text of note 1")
     note.wait_for(timeout=30_000)
     note.fill("flat enough")
-    note.press("Enter")
-    expect(page.locator("[data-tag]")).to_contain_text("flat enough", timeout=30_000)
-    bench(page).get_by_role("button", name="Keep this view").click()
+    note.press("Tab")
+    bench(page).get_by_role("button", name="Keep this view").click()  # while the note is still on its way
     bench(page).get_by_label("Name of view 1").wait_for()
+    expect(page.locator("[data-tag]")).to_contain_text("flat enough", timeout=30_000)
     pin = room.api("/checks/" + next(s["id"] for s in room.job()["stones"] if s["name"] == "Fine") + "/pins").json()[0]
     assert np.hypot(pin["shown"][0] - 40, pin["shown"][1] - 2) < 1.0 and abs(pin["shown"][2] - 12) < 0.3
     assert pin["face"] == "Base/top" and pin["step"] == "Base" and abs(pin["value"]) < 0.2

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { describe, expect, it, vi } from 'vitest'
 import { nextTick } from 'vue'
-import { useProving } from '../src/check/proving'
+import { partWords, useProving } from '../src/check/proving'
 import { useDetails } from '../src/state/details'
 import { across, isJoining, planOf } from '../src/view3d/plan'
 import { COLOURS, STONES, times } from '../src/view3d/stone'
@@ -182,4 +182,11 @@ describe('matrices and colours', () => {
     expect(new Set(STONES).size).toBe(6)
     expect(COLOURS.saffron).toBe(0xe79a12)
   })
+})
+
+it('faces are called by what they are and what made them', () => {
+  expect(partWords('Base/top')).toBe('top, Base')
+  expect(partWords('Foot rounding/Base/top^Boss/side e2')).toBe('top – side e2, Foot rounding')
+  expect(partWords('Foot rounding/Base/top^Boss/side e2^1')).toBe('top – side e2, Foot rounding')
+  expect(partWords('Block')).toBe('Block')
 })

@@ -16,10 +16,16 @@ export type Pin = Schemas['PinView']
 type Comparing = { first: ProofView; second: ProofView; told: Schemas['Compared'] }
 export type Live = Schemas['TideView'] & { measured: string; coarse: boolean }
 
-/** What a part is called for people: what it is, then the step that made it. */
+/**
+ * What a part is called for people: what it is, then the step that made it; a face along an edge by the two
+ * it lies between.
+ */
 export function partWords(face: string): string {
   const [step, ...rest] = face.split('/')
-  return rest.length ? `${rest.join(' ')}, ${step}` : face
+  if (!rest.length) return face
+  const sides = rest.join('/').split('^')
+  const what = sides.length > 1 ? sides.slice(0, 2).map((s) => s.split('/').at(-1)) : [rest.join(' ')]
+  return `${what.join(' – ')}, ${step}`
 }
 export const stepOf = (face: string) => face.split('/')[0]
 

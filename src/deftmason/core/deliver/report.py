@@ -17,6 +17,7 @@ from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.platypus import (
     BaseDocTemplate,
+    CondPageBreak,
     Flowable,
     Frame,
     Image,
@@ -51,8 +52,8 @@ _HEAD = ParagraphStyle(
     leading=14,
     spaceBefore=8,
     spaceAfter=3,
-    keepWithNext=1,
 )
+_ROOM = 30 * mm  # that a heading has below it, so that it does not stand alone at a page's foot
 _TITLE = ParagraphStyle("title", parent=_BODY, fontName="Helvetica-Bold", fontSize=18, leading=22)
 
 
@@ -115,6 +116,11 @@ def _rows(cells: list[list[Any]], widths: list[float], *, head: bool = True, rig
         style += [("TEXTCOLOR", (0, 0), (-1, 0), _SOFT), ("LINEBELOW", (0, 0), (-1, 0), 0.6, _INK)]
     style += [("ALIGN", (k, 0), (k, -1), "RIGHT") for k in right]
     return Table(cells, widths, repeatRows=1 if head else 0, style=TableStyle(style), hAlign="LEFT")
+
+
+def _headed(words: str, *parts: Flowable) -> list[Flowable]:
+    """What stands under a heading; a long table goes on over pages."""
+    return [CondPageBreak(_ROOM), Paragraph(escape(words), _HEAD), *parts]
 
 
 def _block(proof: Proof) -> Table:
@@ -226,7 +232,7 @@ def _position(proof: Proof, d: int) -> list[Flowable]:
         f"Of what is off, {_share(p['share'])} is position, not form: with the scan moved by {shift:.{d}f} mm and "
         f"turned by {turn:.3f}°, rms would be {p['rms_after']:.{d}f} in place of {p['rms_before']:.{d}f} mm."
     )
-    return [Paragraph("Form and position", _HEAD), Paragraph(says, _BODY)]
+    return _headed("Form and position", Paragraph(says, _BODY))
 
 
 def _rules(proof: Proof, d: int) -> list[Flowable]:
@@ -246,7 +252,7 @@ def _rules(proof: Proof, d: int) -> list[Flowable]:
             ]
         )  # fmt: skip
     widths = [34 * mm, _WIDE - 34 * mm - 96 * mm, 30 * mm, 22 * mm, 22 * mm, 22 * mm]
-    return [Paragraph("Rules", _HEAD), _rows(cells, widths, right=(2, 3, 4))]
+    return _headed("Rules", _rows(cells, widths, right=(2, 3, 4)))
 
 
 def _pins(proof: Proof, d: int) -> list[Flowable]:
@@ -258,7 +264,7 @@ def _pins(proof: Proof, d: int) -> list[Flowable]:
         words = [Paragraph(escape(t), _SMALL) for t in (p.face, p.step, p.text)]
         cells.append([str(k), "no answer" if p.value is None else _signed(p.value, d), place, *words])
     widths = [7 * mm, 18 * mm, 38 * mm, 42 * mm, 28 * mm, _WIDE - 133 * mm]
-    return [Paragraph("Notes", _HEAD), _rows(cells, widths, right=(1,))]
+    return _headed("Notes", _rows(cells, widths, right=(1,)))
 
 
 def _regions(proof: Proof, d: int) -> list[Flowable]:
@@ -271,7 +277,7 @@ def _regions(proof: Proof, d: int) -> list[Flowable]:
         area = f"{r['area']:.4g}" if r["area"] else "–"
         cells.append([_signed(r["worst"], d), _signed(r["mean"], d), area, place, Paragraph(escape(r["face"]), _SMALL)])
     widths = [24 * mm, 20 * mm, 22 * mm, 42 * mm, _WIDE - 108 * mm]
-    return [Paragraph("Where it lies worst", _HEAD), _rows(cells, widths, right=(0, 1, 2))]
+    return _headed("Where it lies worst", _rows(cells, widths, right=(0, 1, 2)))
 
 
 def _table(title: str, rows: list[dict], d: int) -> list[Flowable]:
@@ -289,7 +295,7 @@ def _table(title: str, rows: list[dict], d: int) -> list[Flowable]:
         )  # fmt: skip
     widths = [_WIDE - 131 * mm, 15 * mm, 14 * mm, 14 * mm, 14 * mm, 14 * mm, 16 * mm, 14 * mm, 13 * mm, 17 * mm]
     more = [Paragraph(f"And {len(rows) - _ROWS} more, in the table's own file.", _QUIET)] if len(rows) > _ROWS else []
-    return [Paragraph(title, _HEAD), _rows(cells, widths, right=range(2, 9)), *more]
+    return _headed(title, _rows(cells, widths, right=range(2, 9)), *more)
 
 
 def _values(proof: Proof) -> list[Flowable]:
@@ -301,4 +307,4 @@ def _values(proof: Proof) -> list[Flowable]:
         sure = "–" if v["uncertainty"] is None else f"{2 * v['uncertainty']:.4f}"
         cells.append([Paragraph(escape(v["name"]), _SMALL), measured, sure, f"{v['chosen']:.6g}", v["source"]])
     widths = [_WIDE - 96 * mm, 24 * mm, 22 * mm, 24 * mm, 26 * mm]
-    return [Paragraph("Values of the model", _HEAD), _rows(cells, widths, right=(1, 2, 3))]
+    return _headed("Values of the model", _rows(cells, widths, right=(1, 2, 3)))

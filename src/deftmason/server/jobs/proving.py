@@ -226,7 +226,7 @@ def compare(request: HttpRequest, job_id: int, first: int, second: int):
     names = list(dict.fromkeys([*sides[0], *sides[1]]))
     rows = [_row(n, sides[0].get(n), sides[1].get(n)) for n in names]
     rows = [r for r in rows if (r["first"] or r["second"])]
-    rows.sort(key=lambda r: -abs(r["change"] or 0.0))
+    rows.sort(key=_weight, reverse=True)
     same = a.scan_key == b.scan_key and a.summary["points"] == b.summary["points"]
     return {
         "first": a.id,
@@ -235,6 +235,14 @@ def compare(request: HttpRequest, job_id: int, first: int, second: int):
         "faces": rows,
         "same_scan": same,
     }
+
+
+def _weight(row: dict[str, Any]) -> tuple[bool, float]:
+    """By what the rows of two proofs are ranked: faces that only one of them has, then by how much changed."""
+    sides = [row["first"], row["second"]]
+    alone = None in sides and any(s and s["rms"] is not None for s in sides)
+    off = max((s["rms"] or 0.0 for s in sides if s), default=0.0)
+    return alone, off if alone else abs(row["change"] or 0.0)
 
 
 def _row(name: str, first: dict | None, second: dict | None) -> dict[str, Any]:

@@ -13,7 +13,11 @@ const SAME = 0.02 // of the tolerance: changes that say nothing
 type Row = Schemas['ComparedRow']
 const way = (r: Row) =>
   r.change === null
-    ? 'only in one'
+    ? !r.second && r.first?.rms != null
+      ? 'first only'
+      : !r.first && r.second?.rms != null
+        ? 'second only'
+        : 'no answer'
     : Math.abs(r.change) < SAME * (c.value.first.settings.tolerance as number)
       ? 'the same'
       : r.change < 0
@@ -21,6 +25,9 @@ const way = (r: Row) =>
         : 'worse'
 const better = computed(() => c.value.told.faces.filter((r) => way(r) === 'better').length)
 const worse = computed(() => c.value.told.faces.filter((r) => way(r) === 'worse').length)
+const alone = computed(
+  () => c.value.told.faces.filter((r) => ['first only', 'second only'].includes(way(r))).length,
+)
 const percent = (v: number | null | undefined) =>
   v === null || v === undefined ? '–' : `${(100 * v).toFixed(1)} %`
 const WHOLE = [
@@ -55,7 +62,7 @@ const WHOLE = [
       </tbody>
     </table>
     <p class="mt-2" data-summary>
-      {{ better }} faces got better, {{ worse }} worse.
+      {{ better }} faces got better, {{ worse }} worse{{ alone ? `, ${alone} only one has` : '' }}.
       <template v-if="!c.told.same_scan"
         >Measured on two scans: each place is compared with its nearest.</template
       >
@@ -76,7 +83,7 @@ const WHOLE = [
           <td class="fig w-[50px] text-right">{{ mm(r.first?.rms) }}</td>
           <td class="fig w-[50px] text-right">{{ mm(r.second?.rms) }}</td>
           <td
-            class="w-[64px] text-right"
+            class="w-[72px] text-right"
             :class="{
               'text-moss': way(r) === 'better',
               'text-brick': way(r) === 'worse',

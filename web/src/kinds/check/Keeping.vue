@@ -52,10 +52,10 @@ function compare() {
 }
 const FILES = [
   ['report.pdf', 'Report, PDF'],
-  ['points.csv', 'Every point, CSV'],
-  ['table.csv', 'Table of faces, CSV'],
-  ['map.ply', 'Coloured mesh, PLY'],
-  ['map.glb', 'Coloured mesh, GLB'],
+  ['points.csv', 'Points, CSV'],
+  ['table.csv', 'Faces, CSV'],
+  ['map.ply', 'Mesh, PLY'],
+  ['map.glb', 'Mesh, GLB'],
   ['view.png', 'Picture, PNG'],
   ['proof.json', 'All it says, JSON'],
 ]
@@ -102,7 +102,7 @@ const address = (what: string) => `/api/jobs/${j.job!.id}/proofs/${shown.proof!.
       aria-label="Compare proofs"
       @submit.prevent="compare"
     >
-      <select v-if="!shown.proof" v-model="first" class="field min-w-0 flex-1" aria-label="First proof">
+      <select v-if="!shown.proof" v-model="first" class="field min-w-0 basis-full" aria-label="First proof">
         <option v-for="q in others" :key="q.id" :value="q.id">{{ q.name }} {{ mm(q.rms) }}</option>
       </select>
       <span class="text-soft">{{ shown.proof ? 'Compare with' : 'with' }}</span>

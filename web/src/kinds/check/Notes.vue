@@ -15,22 +15,35 @@ const { job: j, shown } = useRoom()
 const p = useProving()
 const details = useDetails()
 const record = ref<Record | null>(null)
+/** Changes on their way, and the last of them. */
+let laying = 0
+let last: Promise<unknown> = Promise.resolve()
+async function read() {
+  const id = p.check?.id
+  if (!id || !j.job || laying) return
+  const whole = await details.stone(j.job.id, id).catch(() => null)
+  if (whole && p.check?.id === id && !laying) record.value = whole.record as unknown as Record
+}
 watch(
   [() => p.check?.id, () => j.job?.revision],
-  async () => {
-    const c = p.check
-    record.value = null
-    if (!c || !j.job) return
-    const whole = await details.stone(j.job.id, c.id).catch(() => null)
-    if (whole && p.check?.id === c.id) record.value = whole.record as unknown as Record
+  ([id], [before]) => {
+    if (id !== before) record.value = null
+    return read()
   },
   { immediate: true },
 )
 const views = computed(() => (shown.proof ? shown.proof.views : (record.value?.views ?? [])))
-/** The check's record laid again with other notes or views: nothing is measured anew. */
+/**
+ * The check's record laid again with other notes or views: nothing is measured anew. What is changed while it
+ * is laid is laid after it, on top.
+ */
 async function keep(change: Partial<Record>) {
   if (!record.value) return
-  await j.act('POST', '/stones', { step: { ...record.value, ...change } as unknown as StepRecord })
+  const next = (record.value = { ...record.value, ...change })
+  laying++
+  last = last.then(() => j.act('POST', '/stones', { step: next as unknown as StepRecord }))
+  await last
+  if (!--laying) await read()
 }
 // A click on the colours while notes are placed: in the scan's own coordinates from there on.
 watch(pinned, (at) => {

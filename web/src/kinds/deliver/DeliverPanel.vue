@@ -120,6 +120,9 @@ const number = (e: Event) => {
     :aria-label="title"
   >
     <h3>{{ title }}</h3>
+    <p v-if="key === 'scan'" class="mt-0.5 text-soft">
+      {{ j.frame ? 'In the frame, where the model is.' : 'In its own coordinates; no frame is set yet.' }}
+    </p>
     <label v-if="key === 'model' || key === 'scan'" class="mt-1 flex items-center gap-2">
       <span class="text-soft">{{ key === 'model' ? 'triangles within' : 'lighter copy within' }}</span>
       <input

@@ -32,7 +32,6 @@ export function goodsOf(room: Room): Good[] {
     off: noBody,
     triangles,
   })
-  const frame = j.frame ? 'in the frame, where the model is' : 'in its own coordinates, no frame set yet'
   const datums = [...j.given('datum'), ...j.given('sketch')]
   const drawn = (kind: 'sketch' | 'section') =>
     j.given(kind).flatMap((s): Good[] =>
@@ -46,22 +45,22 @@ export function goodsOf(room: Room): Good[] {
       })),
     )
   return [
-    model('step', 'STEP', 'solids with names and colours'),
-    model('iges', 'IGES', 'solids, for older programs'),
+    model('step', 'STEP', 'solids, names, colours'),
+    model('iges', 'IGES', 'for older programs'),
     model('brep', 'B-rep', 'exact, without names'),
     model('stl', 'STL', 'triangles', true),
     model('3mf', '3MF', 'triangles, for printing', true),
-    model('glb', 'GLB', 'triangles, coloured, to look at', true),
+    model('glb', 'GLB', 'coloured, to look at', true),
     {
       what: 'scan.ply',
       name: 'PLY',
-      says: `${frame}, double precision`,
+      says: 'double precision',
       group: 'scan',
       off: '',
       triangles: true,
     },
-    { what: 'scan.stl', name: 'STL', says: frame, group: 'scan', off: '', triangles: true },
-    { what: 'scan.glb', name: 'GLB', says: `${frame}, to look at`, group: 'scan', off: '', triangles: true },
+    { what: 'scan.stl', name: 'STL', says: 'single precision', group: 'scan', off: '', triangles: true },
+    { what: 'scan.glb', name: 'GLB', says: 'to look at', group: 'scan', off: '', triangles: true },
     {
       what: 'drawing.pdf',
       name: 'Sheet, PDF',
