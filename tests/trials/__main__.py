@@ -33,6 +33,7 @@ AREAS = (
     "pieces",
     "again",
     "touches",
+    "led",
 )
 
 

@@ -63,7 +63,8 @@ class ProposalRoom:
         self.d = Draft(j, scan, self.index, zones, standing)
         self.d.on = {"scan": scan, "frame": frame}
         self.d.motion, self.d.body = self.motion, body
-        self.names = names_of(self.index, zones, meetings(self.index, zones))
+        self.meetings = meetings(self.index, zones)
+        self.names = names_of(self.index, zones, self.meetings)
         self.taken = {str(s["name"]) for s in j.steps}
         self.new: set[int] = set()  # what no body meets yet, and what was picked
         mesh = self.index.mesh

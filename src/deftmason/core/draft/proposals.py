@@ -1,5 +1,5 @@
 """Ready features of zones that were picked: pushes and cuts of walls, cuts from the side, turned profiles, tubes and
-their bores, threads, sets of holes, roundings.
+their bores, threads, what is led along a line or lofted, sets of holes, roundings.
 
 Each proposal is ordinary steps, laid and measured: how much of what was picked it explains, and what it leaves.
 """
@@ -19,6 +19,7 @@ from ..recipe.kinds.zones import ZonesStep
 from ..recipe.laying import Laying
 from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
+from .led_along import led_along
 from .open_cuts import open_cuts
 from .piping import tube_bores, tubes
 from .proposal_room import Proposal, ProposalRoom, told_of
@@ -72,7 +73,14 @@ def propose(
     some = picked or sorted(room.new)
     if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
         refused.append("Holes and roundings need a body; pick the walls of one first.")
-    makers = [tubes, tube_bores, threads, hole_sets, roundings, *([pushes, open_cuts, turns] if picked else [])]
+    makers = [
+        tubes,
+        tube_bores,
+        threads,
+        hole_sets,
+        roundings,
+        *([pushes, open_cuts, turns, led_along] if picked else []),
+    ]
     for n, make in enumerate(makers):
         progress(0.4 + 0.6 * n / len(makers), "Working out what it could be")
         for said in make(room, some):

@@ -14,6 +14,7 @@ from .solver import Solution
 __all__ = ["propose_sizes", "measure_sizes", "round_value", "suggestions"]
 
 _SAID_NOTHING = 1e-6  # share of a size that lies in what nothing holds
+_TOLD = 1e-3  # of its own uncertainty: a size that others leave less room than that follows from them
 _OUTWARD = 0.4  # cosine from there on which a line of a ring leads outward
 _LEAST_ANGLE = 0.09  # rad between flanks whose angle is said
 _STEPS = (5.0, 1.0, 0.5, 0.25, 0.1)
@@ -153,11 +154,33 @@ def propose_sizes(d: Drawing, relations: list[Relation], solution: Solution) -> 
         add(kind, of, label)
     measure_sizes(d, out, solution)
     out = [s for s in out if s.measured is not None]
-    for s in out:
-        assert s.measured is not None and s.uncertainty is not None
-        s.chosen, why = round_value(s.measured, s.uncertainty)
-        s.source = "rounded" if why == "round" else "scan"
+    _rounded_together(d, out, solution)
     return [s for s in out if s.kind != "width" or (s.chosen or 0) > 0]  # two pieces of one line are nothing apart
+
+
+def _rounded_together(d: Drawing, sizes: list[Size], solution: Solution) -> None:
+    """Choose each size, the best known first, as the trace tells it once those rounded before are held: what one number
+    is moved by moves what hangs together with it, and leaves it less room (Gaussian conditioning).
+    """
+    rows = np.array([_row(d, s, solution)[1] for s in sizes]).reshape(len(sizes), len(solution.x))
+    cov = rows @ solution.covariance @ rows.T
+    mean = np.array([s.measured for s in sizes], float)
+    for i in np.argsort(np.diag(cov), kind="stable"):
+        spread = float(np.sqrt(max(cov[i, i], 0.0)))
+        sizes[i].chosen, why = round_value(float(mean[i]), spread)
+        sizes[i].source = "rounded" if why == "round" else "scan"
+        if why == "round" and spread > _TOLD * (sizes[i].uncertainty or 0.0):
+            gain = cov[:, i] / cov[i, i]
+            mean = mean + gain * (sizes[i].chosen - mean[i])
+            cov = cov - np.outer(gain, cov[i])
+
+
+def _row(d: Drawing, s: Size, solution: Solution) -> tuple[float, np.ndarray]:
+    """A size and how it changes with the drawing's unknowns."""
+    value, g = size_value(d, s, solution.x)
+    row = np.zeros(len(solution.x))
+    row[list(g)] = list(g.values())
+    return float(value), row
 
 
 def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:
@@ -165,10 +188,7 @@ def measure_sizes(d: Drawing, sizes: list[Size], solution: Solution) -> None:
     by chosen sizes.
     """
     for s in sizes:
-        value, g = size_value(d, s, solution.x)
-        row = np.zeros(len(solution.x))
-        for k, v in g.items():
-            row[k] = v
-        s.measured, s.uncertainty = float(value), float(np.sqrt(max(row @ solution.covariance @ row, 0.0)))
+        s.measured, row = _row(d, s, solution)
+        s.uncertainty = float(np.sqrt(max(row @ solution.covariance @ row, 0.0)))
         if solution.loose.shape[1] and np.abs(row @ solution.loose).max() > _SAID_NOTHING * np.abs(row).max():
             s.measured = s.uncertainty = None

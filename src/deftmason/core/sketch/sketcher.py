@@ -25,6 +25,8 @@ _PLACES, _PLACES_FREE = 25, 100  # along lines and what is round, along splines
 _STRAY = 4.0  # times the distance of the nearer quarter from where it was brushed that a sample of a spline may lie off
 _KEPT = 8  # drawings whose stretches are kept
 _REACH = 0.02  # of the trace's size
+_SHARP = 0.35  # rad that strokes turn at a corner, at least
+_STRADDLES, _STRADDLED = 1.2, 0.12  # facets, and of an arc's length, about a corner that facets straddle
 #: What a piece of a split trace is drawn as.
 STROKE_KINDS = ("line", "arc", "circle", "spline")
 _FEWEST = {"point": 1, "line": 2, "arc": 3, "circle": 3, "ellipse": 6, "spline": 5}  # samples a kind is fitted to
@@ -149,6 +151,30 @@ def _beside(points: np.ndarray, line: np.ndarray) -> np.ndarray:
     return _to_polyline(points, np.vstack([ends[0], line, ends[1]]))
 
 
+def _length_of(s: Stroke) -> float:
+    return float(np.linalg.norm(np.diff(s.places, axis=0), axis=1).sum())
+
+
+def _corners_of(strokes: list[Stroke], near: float) -> dict[int, list[np.ndarray]]:
+    """Of arcs, by their number, the ends at which another stroke turns off sharply."""
+    ends = [
+        (k, s.places[e], s.places[e] - s.places[i])
+        for k, s in enumerate(strokes) if s.kind in ("line", "arc") and len(s.places) > 2
+        for e, i in ((0, 1), (-1, -2))
+    ]  # fmt: skip
+    out: dict[int, list[np.ndarray]] = {}
+    for k, at, way in ends:
+        if strokes[k].kind != "arc":
+            continue
+        for other, there, off in ends:
+            if other != k and np.linalg.norm(there - at) < near:
+                turn = abs(float(np.arctan2(way[0] * -off[1] + way[1] * off[0], -(way @ off))))
+                if turn > _SHARP:
+                    out.setdefault(k, []).append(at)
+                    break
+    return out
+
+
 def _gather(
     loops: list[TraceLoop], strokes: list[Stroke], reach: float, lost: list[Stroke] | None
 ) -> dict[str, np.ndarray]:
@@ -177,6 +203,7 @@ def _gather(
             unique, back = np.unique(rows, return_inverse=True)
             away[rows, column] = _to_polyline(samples[unique], line)[back]
     least = away.min(axis=1)
+    sharp = _corners_of(strokes, 1.5 * facet)
     out = {}
     for n, stroke in enumerate(strokes):
         # A corner's sample may lie on two stretches at once: then it is of both.
@@ -187,6 +214,11 @@ def _gather(
         mine, on = samples[mine_mask], vertex[mine_mask]
         if stroke.kind not in ("line", "spline", "point"):
             mine = round_samples(mine, on)
+            for end in sharp.get(n, ()) if len(mine) > 8 else ():
+                # A scan's facets straddle the corner there.
+                aside = min(_STRADDLES * facet, _STRADDLED * _length_of(stroke))
+                inner = mine[np.linalg.norm(mine - end, axis=1) > aside]
+                mine = inner if len(inner) > 8 else mine
         elif stroke.kind == "line" and len(mine) > 8:
             # What lies within a facet of a joint belongs to neither piece for sure.
             along = stroke.places[-1] - stroke.places[0]
