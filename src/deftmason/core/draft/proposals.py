@@ -71,8 +71,6 @@ def propose(
     refused: list[str] = []
     room.new = room.unexplained() | set(picked)
     some = picked or sorted(room.new)
-    if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
-        refused.append("Holes and roundings need a body; pick the walls of one first.")
     makers = [
         tubes,
         tube_bores,
@@ -92,6 +90,8 @@ def propose(
                 del j.steps[len(steps) :]
                 room.d.body = body
                 room.taken = {str(s["name"]) for s in steps}
+    if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
+        refused.append("Holes and roundings need a body; pick the walls of one first.")
     best = max((p.explains for p in out), default=0.0)
     out = [p for p in out if p.explains > _WORTH and p.explains > 0.5 * best]
     most = max((p.meets for p in out), default=0.0)

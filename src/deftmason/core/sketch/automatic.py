@@ -15,7 +15,7 @@ import numpy as np
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .drawing import Drawing, Relation
-from .outlined import outlined
+from .outlined import Outlined, outlined
 from .relations import propose_relations
 from .sketcher import Stroke, draw, reach_for
 from .solver import Solution
@@ -64,27 +64,26 @@ def automatic_sketch(
         raise BadInput("The plane cuts nothing of the scan here; move it to where the part is.", field="height")
     noise = trace_noise(loops) if noise is None else noise
     progress(0.05, "Splitting the trace")
-    outline = outlined(loops, noise, taken, repeats=repeats, thrift=thrift)
-    strokes = outline.strokes
-    progress(0.3, "Drawing")
-    lost: list[Stroke] = []
-    d = draw(loops, strokes, reach_for(loops, step), lost)
-    warnings = list(outline.doubts)
-    relations: list[Relation] = []
-    refused: list[Relation] = []
-    solution = None
+    reach = reach_for(loops, step)
+    outline, d = _begun(loops, noise, taken, repeats, thrift, reach)
+    warnings: list[str] = []
     progress(0.4, "Finding relations")
     try:
-        relations, refused, solution = propose_relations(
-            d,
-            base=[r for r in outline.relations if all(d.has(n) for n in r.of)],
-            follow=outline.followers,
-            aside=outline.worn,
-        )
-        geometry = d.geometry(solution.x)
+        relations, refused, solution = _related(outline, d)
     except (BadInput, np.linalg.LinAlgError) as e:
+        relations, refused, solution = [], [], None
         warnings.append(f"The pieces could not be solved together ({e}); each is given as it was fitted by itself.")
-        geometry = d.geometry()
+        for dearer in _DEARER:  # fewer pieces, none of them so short that it vanishes
+            other, drawn = _begun(loops, noise, taken, repeats, dearer * thrift, reach)
+            try:
+                relations, refused, solution = _related(other, drawn)
+            except (BadInput, np.linalg.LinAlgError):
+                continue
+            outline, d, warnings = other, drawn, []
+            break
+    strokes = outline.strokes
+    warnings = [*outline.doubts, *warnings]
+    geometry = d.geometry() if solution is None else d.geometry(solution.x)
     progress(0.9, "Measuring what was drawn")
     geometry = [e for e in geometry if _is_sound(e)]
     rest = left_out(loops, geometry, limit_for(loops, noise))
@@ -112,8 +111,22 @@ def automatic_sketch(
     )
 
 
+def _begun(
+    loops: list[TraceLoop], noise: float, taken: Set[str], repeats: bool, thrift: float, reach: float
+) -> tuple[Outlined, Drawing]:
+    """Strokes for a whole trace and the drawing they begin, without those that find no trace again."""
+    outline = outlined(loops, noise, taken, repeats=repeats, thrift=thrift)
+    return outline, draw(loops, outline.strokes, reach, [])
+
+
+def _related(outline: Outlined, d: Drawing) -> tuple[list[Relation], list[Relation], Solution]:
+    base = [r for r in outline.relations if all(d.has(n) for n in r.of)]
+    return propose_relations(d, base=base, follow=outline.followers, aside=outline.worn)
+
+
 #: Other ways to tell a trace: with dearer pieces, with cheaper ones, with nothing repeated.
 _OTHERS: tuple[dict[str, float], ...] = ({"thrift": 3.0}, {"thrift": 0.25}, {"repeats": False}, {"thrift": 8.0})
+_DEARER = 3.0, 8.0  # times as dear as pieces are made where they cannot be solved together
 _NEARLY = 2.0  # times the shortest drawing's rms that another may have
 
 
