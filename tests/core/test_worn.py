@@ -6,7 +6,9 @@ import numpy as np
 import pytest
 
 from deftmason.core.sketch.automatic import automatic_sketch
+from deftmason.core.sketch.pieces import Piece, samples_of, split_loop
 from deftmason.core.sketch.trace import TraceLoop
+from deftmason.core.sketch.worn import bridged
 
 
 def outline(k=1.0, noise=0.01, seed=0, deform=None, reverse=False):
@@ -82,3 +84,19 @@ def test_what_is_meant_is_not_called_worn(deform):
 def test_a_sound_outline_has_no_guides():
     for seed in range(4):
         assert not drawn([outline(noise=0.03, seed=seed)])[2]
+
+
+@pytest.mark.parametrize("centre", [-4.0, 8.0])
+def test_wear_that_a_split_hides_in_one_straight_piece_is_found(centre):
+    loop = outline(deform=dent(centre, half=5.0, depth=0.12))
+    pieces = split_loop(loop, 0.01)
+    mine = [k for k, p in enumerate(pieces) if np.median(samples_of(loop, p)[:, 0]) > 44.5 and p[0] < 2]
+    side = Piece((0, pieces[mine[0]][1], pieces[mine[-1]][2]))  # all of the right side as one
+    others = [p for k, p in enumerate(pieces) if k not in mine]
+    parted, worn = bridged(loop, [side, *others], 0.01, True)
+    assert len(worn) == 1 and len(parted) > 1 + len(others)
+    assert np.abs(np.vstack(worn[0].run)[:, 1] - centre).max() < 8
+    # Of a sound side nothing is parted.
+    sound = outline()
+    whole = split_loop(sound, 0.01)
+    assert bridged(sound, whole, 0.01, True) == (whole, [])

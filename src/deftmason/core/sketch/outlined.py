@@ -16,7 +16,7 @@ from .pieces import Piece, samples_of, split_loop
 from .repeats import Course, Ring, find_ring, folded
 from .sketcher import STROKE_KINDS, Stroke, thin
 from .trace import TraceLoop, trace_noise
-from .worn import Worn, inside_is_left, worn_stretches
+from .worn import Worn, bridged, inside_is_left
 
 __all__ = ["Outlined", "outlined"]
 
@@ -77,18 +77,18 @@ def _strokes(points: list[np.ndarray], kinds: list[int], ids: list[str], after: 
 def _plainly(
     out: Outlined, loop: TraceLoop, left: bool | None, noise: float, names: Iterator[str], thrift: float
 ) -> None:
-    pieces = with_splines(loop, split_loop(loop, noise, thrift), noise)
+    pieces, worn = bridged(loop, with_splines(loop, split_loop(loop, noise, thrift), noise), noise, left)
     ids = [next(names) for _ in pieces]
     round_ = loop.closed and len(pieces) > 1
     strokes: list[Stroke | None] = [
         *_strokes([samples_of(loop, p) for p in pieces], [p[0] for p in pieces], ids, ids[0] if round_ else None)
     ]
-    for worn in worn_stretches(loop, pieces, noise, left):
-        _bridged(out, strokes, worn)
+    for stretch in worn:
+        _run_on(out, strokes, stretch)
     out.strokes += [s for s in strokes if s is not None]
 
 
-def _bridged(out: Outlined, strokes: list[Stroke | None], worn: Worn) -> None:
+def _run_on(out: Outlined, strokes: list[Stroke | None], worn: Worn) -> None:
     """The sides of a worn stretch run on over it, to their corner or as one; the stretch itself only guides."""
     n = len(strokes)
     before, after = (worn.pieces[0] - 1) % n, (worn.pieces[-1] + 1) % n

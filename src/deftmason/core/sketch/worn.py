@@ -16,7 +16,7 @@ from .piececurve import PieceCurve, fit_circle_2d, meeting_of
 from .pieces import Piece, samples_of
 from .trace import TraceLoop, trace_size
 
-__all__ = ["Worn", "inside_is_left", "worn_stretches"]
+__all__ = ["Worn", "bridged", "inside_is_left", "worn_stretches"]
 
 _PIECES = 5  # that a worn stretch was split into, at most
 _ONE, _EACH = 1.2, 0.25  # of the stretch that both sides together, and each, are long where they are one
@@ -24,11 +24,14 @@ _SIDE = 3.0  # times as long as the stretch its longer side is, at least
 _OTHER = 0.3  # of the stretch that a shorter side may have to run on
 _SLOPE = 0.12  # rad that it leans against its side, at most
 _DEEP, _DEEP_OF_ALL = 0.03, 0.01  # of its length and of the trace's size that it is deep, at most
+_DEEP_END = 0.05  # of its length where it runs up to its side's end: that is half a hollow
 _SHOWN, _BACK = 4.0, 0.35  # scatters that it is deep at least; of its depth that it may lie on the other side
 _WIDE = 1.0  # of the trace's size that the radius of a single arc is, at least
 _SMOOTH = 0.02  # rad, beside what the samples tell, that a rounding turns where it goes over into a side
 _FEWEST = 6  # samples of it
 _TOUCHED = 0.08  # of the depth that sides which are one may lie beside one another, as wear touched them too
+_LONG, _HIDDEN = 40, 0.45  # samples of a straight piece that may hide wear; of them that may be worn
+_CALM, _DEEPER, _ROUNDS = 3, 3.0, 12  # samples beside one that calm it; scatters; rounds of reweighing
 _FAR = 0.7  # of a side that wear at its end hardly reaches
 
 
@@ -94,6 +97,68 @@ def worn_stretches(loop: TraceLoop, pieces: list[Piece], noise: float, left: boo
     return out
 
 
+def bridged(loop: TraceLoop, pieces: list[Piece], noise: float, left: bool | None) -> tuple[list[Piece], list[Worn]]:
+    """The pieces of a loop, and which runs of them are worn. A long straight one that hides wear, as a split by length
+    of description may let it, is parted where that shows it.
+    """
+    found = worn_stretches(loop, pieces, noise, left)
+    if left is None or loop.exact or not loop.closed or len(pieces) < 3:
+        return pieces, found
+    for piece in list(pieces):
+        parts = _parted(loop, piece, noise, left) if piece[0] == 0 else None
+        if parts is None:
+            continue
+        at = pieces.index(piece)
+        more = [*pieces[:at], *parts, *pieces[at + 1 :]]
+        now = worn_stretches(loop, more, noise, left)
+        if len(now) > len(found):
+            pieces, found = more, now
+    return pieces, found
+
+
+def _parted(loop: TraceLoop, piece: Piece, noise: float, left: bool) -> list[Piece] | None:
+    """A straight piece with a worn stretch of it as one of its own; None where it has none."""
+    _, i, j = piece
+    n = len(loop.points)
+    ids = np.arange(i, j + 1) if i <= j else np.concatenate([np.arange(i, n), np.arange(j + 1)])
+    p = loop.points[ids]
+    if len(p) < _LONG:
+        return None
+    off = _off_most(p) * (1 if left else -1)
+    calm = np.array([np.median(off[max(k - _CALM, 0) : k + _CALM + 1]) for k in range(len(off))])
+    spread = max(1.4826 * float(np.median(np.abs(off))), noise)
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], (calm > _DEEPER * spread).astype(np.int8), [0]])))
+    runs = [(a, b) for a, b in zip(edges[::2], edges[1::2]) if b - a >= _FEWEST]
+    if not runs:
+        return None
+    a, b = max(runs, key=lambda r: r[1] - r[0])
+    # Out to where it leaves the side.
+    while a > 0 and calm[a - 1] > spread:
+        a -= 1
+    while b < len(calm) and calm[b] > spread:
+        b += 1
+    if b - a > _HIDDEN * len(p) or np.abs(calm[np.r_[0:a, b : len(calm)]]).max(initial=0.0) > _DEEPER * spread:
+        return None
+    a, b = (0 if a < _FEWEST else a), (len(p) if len(p) - b < _FEWEST else b)
+    cuts = [(0, 0, a), (1, a, b - 1), (0, b - 1, len(p) - 1)]
+    return [Piece((kind, int(ids[x]), int(ids[y]))) for kind, x, y in cuts if y > x]
+
+
+def _off_most(p: np.ndarray) -> np.ndarray:
+    """How far places lie to the left of the line that most of them lie on (least sum of distances, reweighted)."""
+    weight = np.ones(len(p))
+    t = n = np.zeros(2)
+    for _ in range(_ROUNDS):
+        mean = np.average(p, axis=0, weights=weight)
+        d = p - mean
+        t = np.linalg.svd(d * np.sqrt(weight)[:, None], full_matrices=False)[2][0]
+        t = t if t @ (p[-1] - p[0]) > 0 else -t
+        n = np.array([-t[1], t[0]])
+        away = np.abs(d @ n)
+        weight = 1 / np.maximum(away, max(0.2 * float(np.median(away)), 1e-300)) ** 1.5
+    return np.asarray(d @ n)
+
+
 def _worn(
     pieces: tuple[int, ...],
     run: list[np.ndarray],
@@ -121,6 +186,7 @@ def _worn(
     else:
         if max(ways) < _SIDE * long:
             return None
+        deepest = min(_DEEP_END * long, _DEEP_OF_ALL * size)
         corner, touch = _corner(one, two, sides, deepest)
         if corner is None:
             return None
@@ -134,7 +200,8 @@ def _worn(
     depth = float(into.max())
     if not _SHOWN * noise < depth < deepest:
         return None
-    if into.min() < -max(3 * noise, _BACK * depth) or not _alongside(run, kinds, path, q):
+    scatter = max(float(np.sqrt(np.mean(c.off(s) ** 2))) for c, s in zip((one, two), far))
+    if into.min() < -max(3 * noise, 2 * scatter, _BACK * depth) or not _alongside(run, kinds, path, q):
         return None
     if corner is not None and len(run) == 1:
         _, radius, rms = fit_circle_2d(run[0])
