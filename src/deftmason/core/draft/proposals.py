@@ -90,8 +90,10 @@ def propose(
                 del j.steps[len(steps) :]
                 room.d.body = body
                 room.taken = {str(s["name"]) for s in steps}
-    if body is None and any(room.names[k].startswith(("Bore", "Fillet")) for k in picked):
-        refused.append("Holes and roundings need a body; pick the walls of one first.")
+    needy = [k for k in picked if room.names[k].startswith(("Bore", "Fillet"))] if body is None else []
+    if needy:  # first of what is said, where nothing else was picked
+        at = 0 if len(needy) == len(picked) else len(refused)
+        refused.insert(at, "Holes and roundings need a body; pick the walls of one first.")
     best = max((p.explains for p in out), default=0.0)
     out = [p for p in out if p.explains > _WORTH and p.explains > 0.5 * best]
     most = max((p.meets for p in out), default=0.0)

@@ -147,7 +147,7 @@ def _parted(loop: TraceLoop, piece: Piece, noise: float, left: bool) -> list[Pie
 def _off_most(p: np.ndarray) -> np.ndarray:
     """How far places lie to the left of the line that most of them lie on (least sum of distances, reweighted)."""
     weight = np.ones(len(p))
-    t = n = np.zeros(2)
+    least = 1e-9 * float(np.ptp(p, axis=0).max())
     for _ in range(_ROUNDS):
         mean = np.average(p, axis=0, weights=weight)
         d = p - mean
@@ -155,7 +155,7 @@ def _off_most(p: np.ndarray) -> np.ndarray:
         t = t if t @ (p[-1] - p[0]) > 0 else -t
         n = np.array([-t[1], t[0]])
         away = np.abs(d @ n)
-        weight = 1 / np.maximum(away, max(0.2 * float(np.median(away)), 1e-300)) ** 1.5
+        weight = (np.maximum(away, max(0.2 * float(np.median(away)), least)) / least) ** -1.5
     return np.asarray(d @ n)
 
 
