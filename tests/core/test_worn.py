@@ -10,26 +10,21 @@ from deftmason.core.sketch.pieces import Piece, samples_of, split_loop
 from deftmason.core.sketch.trace import TraceLoop
 from deftmason.core.sketch.worn import bridged
 
+from .test_sketch import outline as rounded_plate
+
 
 def outline(k=1.0, noise=0.01, seed=0, deform=None, reverse=False):
     """A plate of 90 × 60 mm, its corners rounded by 6, times ``k``; ``deform`` (n,) → (n,) mm inward of its right
     side by the height along it; as an opening in a bigger plate with ``reverse``.
     """
-    w, h, r, step = 90.0, 60.0, 6.0, 0.35
-    parts = []
-    for (cx, cy), a in (((39, -24), -90), ((39, 24), 0), ((-39, 24), 90), ((-39, -24), 180)):
-        t = np.radians(a + np.linspace(0, 90, 200))
-        parts.append(np.column_stack([cx + r * np.cos(t), cy + r * np.sin(t)]))
-    p = np.vstack(parts)
-    q = np.vstack([p, p[:1]])
-    s = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1))])
-    at = np.arange(0, s[-1], step)
-    p = np.column_stack([np.interp(at, s, q[:, n]) for n in range(2)])
+    step = 0.35
+    whole = rounded_plate(90, 60, 6, step=step, noise=0.0)
+    p = whole.points.copy()
     if deform is not None:
-        hit = (np.abs(p[:, 0] - w / 2) < 1e-9) & (np.abs(p[:, 1]) < h / 2 - r)
+        hit = (np.abs(p[:, 0] - 45) < 1e-6) & (np.abs(p[:, 1]) < 24)
         p[hit, 0] -= deform(p[hit, 1]) * (-1 if reverse else 1)
     p = k * (p + np.random.default_rng(seed).normal(0, noise, p.shape))
-    return TraceLoop(p, True, k * float(s[-1]), facet=k * step)
+    return TraceLoop(p, True, k * whole.length, facet=k * step)
 
 
 def frame(k=1.0):

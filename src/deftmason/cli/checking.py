@@ -49,10 +49,10 @@ def check_files(
     """The contract's answer and more; ``files`` are what to write, by what they are; ``beside`` further scans."""
     limits = Limits(tolerance, low, reach, angle, near_edges, fineness, _rules(rules))
     read = read_scan(scan, units)
+    others = [read_scan(b, units) for b in beside]
     begin = time.perf_counter()
     target, edges, skipped = _target(model, units, near_edges)
     begin += skipped
-    others = [read_scan(b, units) for b in beside]
     laid = side_by_side([read.scan, *(o.scan for o in others)])
     if best_fit:
         laid = laid.moved(best_motion(laid, target, progress))

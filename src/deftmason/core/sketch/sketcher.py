@@ -157,21 +157,21 @@ def _length_of(s: Stroke) -> float:
 
 def _corners_of(strokes: list[Stroke], near: float) -> dict[int, list[np.ndarray]]:
     """Of arcs, by their number, the ends at which another stroke turns off sharply."""
-    ends = [
-        (k, s.places[e], s.places[e] - s.places[i])
-        for k, s in enumerate(strokes) if s.kind in ("line", "arc") and len(s.places) > 2
-        for e, i in ((0, 1), (-1, -2))
-    ]  # fmt: skip
+    from scipy.spatial import cKDTree
+
+    open_ = [k for k, s in enumerate(strokes) if s.kind in ("line", "arc") and len(s.places) > 2]
+    if not any(strokes[k].kind == "arc" for k in open_):
+        return {}
+    owner = np.repeat(open_, 2)
+    at = np.vstack([strokes[k].places[[0, -1]] for k in open_])
+    inner = np.vstack([strokes[k].places[[1, -2]] for k in open_])
     out: dict[int, list[np.ndarray]] = {}
-    for k, at, way in ends:
-        if strokes[k].kind != "arc":
-            continue
-        for other, there, off in ends:
-            if other != k and np.linalg.norm(there - at) < near:
-                turn = abs(float(np.arctan2(way[0] * -off[1] + way[1] * off[0], -(way @ off))))
-                if turn > _SHARP:
-                    out.setdefault(k, []).append(at)
-                    break
+    for i, j in cKDTree(at).query_pairs(near):
+        u, v = at[i] - inner[i], inner[j] - at[j]
+        if owner[i] != owner[j] and abs(float(np.arctan2(u[0] * v[1] - u[1] * v[0], u @ v))) > _SHARP:
+            for k in (i, j):
+                if strokes[owner[k]].kind == "arc":
+                    out.setdefault(int(owner[k]), []).append(at[k])
     return out
 
 

@@ -228,6 +228,7 @@ def compare(request: HttpRequest, job_id: int, first: int, second: int):
     rows = [r for r in rows if (r["first"] or r["second"])]
     rows.sort(key=_weight, reverse=True)
     same = a.scan_key == b.scan_key and a.summary["points"] == b.summary["points"]
+    same = same and (a.summary.get("beside") or []) == (b.summary.get("beside") or [])
     return {
         "first": a.id,
         "second": b.id,
