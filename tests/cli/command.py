@@ -20,9 +20,9 @@ def mason(*args, expect=0):
     return _held(status, *read(), "--json" in args, expect)
 
 
-def mason_alone(*args, expect=0):
-    """The same as a process of its own, as people run it."""
-    r = subprocess.run([MASON, *map(str, args)], capture_output=True, text=True, timeout=300)
+def mason_alone(*args, expect=0, **env):
+    """The same as a process of its own, as people run it; ``env``: further variables of its environment."""
+    r = subprocess.run([MASON, *map(str, args)], capture_output=True, text=True, timeout=300, env={**os.environ, **env})
     return _held(r.returncode, r.stdout, r.stderr, "--json" in args, expect)
 
 

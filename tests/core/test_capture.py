@@ -15,7 +15,8 @@ from deftmason.core.capture.keeping import Boundary, CuttingPlane, Region
 from deftmason.core.capture.recorded import Recording, records_of
 from deftmason.core.capture.sections import section_lines
 from deftmason.core.capture.state import CaptureState
-from deftmason.core.capture.touched import Touches, probed, probed_curve
+from deftmason.core.capture.touched import Touches, probed
+from deftmason.core.capture.touched_curve import probed_curve
 from deftmason.core.capture.words import packed
 from deftmason.core.errors import BadInput
 
@@ -81,11 +82,64 @@ def test_too_few_touches_or_both_sides_are_said(kind, count):
         probed("plane", Touches.of(balls, [[0, 0, -1], [0, 0, 1], [0, 0, -1], [0, 0, 1]], 1.0))
 
 
-def test_a_curve_runs_on_the_wall_that_was_touched():
+@settings(max_examples=20, deadline=None)
+@given(_SEEDS, st.integers(3, 5), st.floats(2, 20))
+def test_a_rounding_is_read_of_several_rows_along_it(seed, rows, radius):
+    rng, r, c = turned(seed)
+    angles = np.radians(np.tile(np.linspace(8, 82, 4), rows) + rng.uniform(-4, 4, 4 * rows))
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(len(angles))])
+    along = np.repeat(np.arange(rows) * radius * 0.8, 4)[:, None] * [0, 0, 1.0]
+    balls = out * (radius + 1.5) + along + rng.normal(0, 0.003, (len(angles), 3))
+    found = probed("rounding", Touches.of(balls @ r.T + c, -out @ r.T, 1.5))
+    assert found.outside and abs(found.element.normal @ (r @ [0, 0, 1])) > 0.999
+    off = abs(found.element.radius - radius)
+    assert off < 0.05 and off < 4 * 2 * found.fit.uncertainty["radius"]
+
+
+def test_one_row_across_a_rounding_stays_a_circle():
+    rng = np.random.default_rng(8)
+    angles = np.radians(np.linspace(10, 80, 9))
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(9)])
+    found = probed("rounding", Touches.of(out * 9.5 + rng.normal(0, 0.004, (9, 3)), -out, 1.5))
+    told = 2 * found.fit.uncertainty["radius"]
+    assert found.fit.element.kind == "circle" and abs(found.element.radius - 8) < 1.5 * told < 0.3
+
+
+@pytest.mark.parametrize("noise", [0.0, 0.02])
+def test_a_curve_runs_on_the_wall_that_was_touched(noise):
+    rng = np.random.default_rng(4)
     angles = np.linspace(0, 2 * np.pi, 41)[:-1]
     out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(40)])
-    line = probed_curve(Touches.of(out * 31.5, -out, 1.5), [0, 0, 1], closed=True)
-    assert np.linalg.norm(line, axis=1) == pytest.approx(np.full(40, 30.0), abs=1e-9)
+    balls = out * 31.5 + noise * rng.normal(size=out.shape)
+    found = probed_curve(Touches.of(balls, -out, 1.5), [0, 0, 1], closed=True, noise=noise)
+    off = np.linalg.norm(found.places[:, :2], axis=1) - 30
+    assert len(found.places) == 80 and np.abs(off).max() < (2 * noise if noise else 1e-3)
+    # smoothed, it lies nearer than the touches did, and says how far they lay off
+    through = probed_curve(Touches.of(balls, -out, 1.5), [0, 0, 1], closed=True)
+    raw = np.linalg.norm(through.places[:, :2], axis=1) - 30
+    assert through.scatter == 0 and np.sqrt((off**2).mean()) < (0.9 if noise else 2) * np.sqrt((raw**2).mean())
+    assert found.scatter == pytest.approx(noise, rel=0.35)
+
+
+def test_a_wavy_wall_is_followed_though_touches_tremble():
+    rng = np.random.default_rng(6)
+    x = np.sort(rng.uniform(0, 120, 25))
+    wave = lambda x: 6 * np.sin(x / 18)
+    slope = np.column_stack([np.ones(25), np.cos(x / 18) / 3, np.zeros(25)])
+    normal = np.column_stack([-slope[:, 1], slope[:, 0], np.zeros(25)]) / np.linalg.norm(slope, axis=1)[:, None]
+    balls = np.column_stack([x, wave(x), np.full(25, 7.0)]) + 2.0 * normal + rng.normal(0, 0.004, (25, 3))
+    found = probed_curve(Touches.of(balls, -normal, 2.0), [0, 0, 1], closed=False, noise=0.004)
+    inner = found.places[2:-2]
+    assert np.abs(inner[:, 1] - wave(inner[:, 0])).max() < 0.12 and abs(inner[:, 2] - 7).max() < 0.02
+
+
+def test_a_curve_touched_from_both_sides_or_twice_at_a_place_is_refused():
+    x = np.column_stack([np.arange(6) * 5.0, np.zeros(6), np.zeros(6)])
+    both = np.where(np.arange(6)[:, None] % 2, [[0, 1.0, 0]], [[0, -1.0, 0]])
+    with pytest.raises(BadInput, match="both sides"):
+        probed_curve(Touches.of(x, both, 1.0), [0, 0, 1], closed=False)
+    with pytest.raises(BadInput, match="at one place"):
+        probed_curve(Touches.of(x[[0, 1, 1, 2]], both[[0] * 4], 1.0), [0, 0, 1], closed=False)
 
 
 @settings(max_examples=30, deadline=None)

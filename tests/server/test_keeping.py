@@ -1,12 +1,15 @@
 """A data folder copied while it is in use, and made again elsewhere: every job is whole, or the copy is refused."""
 
+import subprocess
 import threading
+import time
 
 import pytest
 
 from ..cli.command import mason_alone as mason
 from ..hostile.people import Person, brick, pick
 from ..served import Server
+from ..services import postgres
 
 
 @pytest.fixture(scope="module")
@@ -48,6 +51,17 @@ def datum(k):
     return {"id": f"d{k}", "kind": "datum", "name": f"Top {k}", "scan": "scan", "element": "plane", "pick": top}
 
 
+def soon_sound(person, job):
+    """The job's steps once all are sound: what was being worked out when the copy was taken is worked out now."""
+    until = time.monotonic() + 60
+    while True:
+        stones = {s["id"]: s["status"] for s in person.whole(job)["stones"]}
+        if set(stones.values()) == {"sound"}:
+            return stones
+        assert time.monotonic() < until, stones
+        time.sleep(0.3)
+
+
 def test_a_running_folder_is_copied_and_made_again(copied):
     place, answer, job, before = copied
     assert answer["database"] == "sqlite" and answer["files"] > 4 and answer["warnings"] == []
@@ -86,3 +100,37 @@ def test_what_is_no_backup_or_no_place_for_it_is_refused(copied, tmp_path):
     )
     assert "no whole backup" in mason("restore", tmp_path / "changed.tar", "--data", tmp_path / "new", expect=3)
     assert not (tmp_path / "new").exists()
+
+
+def test_a_postgresql_database_is_kept_and_put_back(tmp_path):
+    with postgres() as url:
+        server = Server(tmp_path / "data", DATABASE_URL=url)
+        server.folder.mkdir()
+        server.manage("migrate")
+        server.start()
+        try:
+            person = Person(server.url)
+            job = person.job(brick(), "Kept")
+            assert person.lay(job, datum(1)).status_code == 200
+            out = tmp_path / "kept.tar"
+            answer = mason("backup", "--data", server.folder, "--out", out, "--json", DATABASE_URL=url)
+            assert answer["database"] == "postgresql" and answer["warnings"] == []
+            assert person.lay(job, datum(2)).status_code == 200  # after it
+        finally:
+            server.stop()
+        assert "set DATABASE_URL" in mason("restore", out, "--data", tmp_path / "new", expect=3, DATABASE_URL="")
+        assert not (tmp_path / "new").exists()
+        host, name = url.rsplit("/", 1)
+        subprocess.run(["createdb", f"--maintenance-db={url}", f"{name}2"], check=True)
+        other = f"{host}/{name}2"
+        mason("restore", out, "--data", tmp_path / "again", DATABASE_URL=other)
+        back = Server(tmp_path / "again", DATABASE_URL=other).start()
+        try:
+            stones = soon_sound(Person(back.url), job)
+            assert "d1" in stones and "d2" not in stones
+            assert Person(back.url).lay(job, datum(3)).status_code == 200  # and it is worked in
+        finally:
+            back.stop()
+        # A database that holds something already is left as it is, and no folder is made.
+        assert "pg_restore" in mason("restore", out, "--data", tmp_path / "twice", expect=3, DATABASE_URL=other)
+        assert not (tmp_path / "twice").exists()

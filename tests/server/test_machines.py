@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import contextmanager
 
 import pytest
 from redis import Redis
@@ -114,10 +115,19 @@ def test_two_workers_on_redis_and_one_is_killed_in_the_middle(tmp_path, scan):
             server.stop()
 
 
-def test_machines_with_folders_of_their_own_share_files_and_results(tmp_path, scan):
-    """A web server here and a worker there: PostgreSQL, Redis and a bucket are all they have in common."""
-    with redis() as queue, postgres() as database, s3("mason-tests") as bucket:
-        env = {"REDIS_URL": queue, "DATABASE_URL": database, **bucket}
+@contextmanager
+def mounted(place):
+    """Variables that lead to a folder that all machines mount."""
+    (place / "mounted").mkdir()
+    yield {"DEFT_MASON_STORE": str(place / "mounted")}
+
+
+@pytest.mark.parametrize("store", ["bucket", "folder"])
+def test_machines_with_folders_of_their_own_share_files_and_results(tmp_path, scan, store):
+    """A web server here and a worker there: PostgreSQL, Redis and a store are all they have in common."""
+    shared = s3("mason-tests") if store == "bucket" else mounted(tmp_path)
+    with redis() as queue, postgres() as database, shared as variables:
+        env = {"REDIS_URL": queue, "DATABASE_URL": database, **variables}
         server = Server(tmp_path / "here", **env)
         server.folder.mkdir()
         server.manage("migrate")

@@ -64,7 +64,12 @@ def _touched(kind: str, rng, scale: float, ball: float, count: int):
     outside = bool(rng.uniform() < 0.5) or not whole
     side = 1.0 if outside else -1.0
     what = f", {'outside' if outside else 'inside'}, {span:.0f}°"
-    return out * (radius + side * ball), -side * out, radius, what
+    balls = out * (radius + side * ball)
+    if not whole and rng.uniform() < 0.5:  # several rows along the rounding
+        rows = int(rng.integers(2, 5))
+        height = np.repeat(np.arange(rows) * scale * rng.uniform(0.2, 1.0), count)[:, None] * [0, 0, 1.0]
+        balls, out, what = np.tile(balls, (rows, 1)) + height, np.tile(out, (rows, 1)), f"{what}, {rows} rows"
+    return balls, -side * out, radius, what
 
 
 def _judged(kind: str, name: str, touches: Touches, truth: float, turn: np.ndarray, away: np.ndarray) -> Outcome:

@@ -18,7 +18,8 @@ from ..errors import BadInput
 from .coverage import Coverage
 from .keeping import Boundary, CuttingPlane, Region
 from .sections import section_lines
-from .touched import Probed, Touches, probed, probed_curve
+from .touched import Probed, Touches, probed
+from .touched_curve import ProbedCurve, probed_curve
 from .words import unpacked
 
 __all__ = ["CaptureState", "ELEMENTS", "Touch"]
@@ -45,6 +46,7 @@ class CaptureState:
     things: dict[str, dict[str, Any]] = field(default_factory=dict)
     visits: list[dict[str, Any]] = field(default_factory=list)
     life: str = ""
+    tremble: float = 0.0  # of a touch in each direction, mm: what the device says of itself
     seq: int = 0
     generation: int = 0  # changes where what is kept of the points changes
     taken: int = 0
@@ -87,6 +89,7 @@ class CaptureState:
         """A device that is met in a new life counts from where it stands."""
         if record.get("life", "") != self.life:
             self.life, self.seq = record.get("life", ""), int(record.get("last", 0))
+        self.tremble = max(float(record.get("tremble", 0.0)), 0.0)
         stands = record.get("stands")
         if stands:
             self.stands = np.array([stands["low"], stands["high"]], float)
@@ -152,12 +155,12 @@ class CaptureState:
         """Touches that are not part of anything yet."""
         return list(range(self.used, len(self.touches)))
 
-    def read(self, kind: str, touches: list[int]) -> Probed | np.ndarray:
-        """Touches as an element, or the places (k, 3) of a curve. Raises `BadInput` where they do not tell it."""
+    def read(self, kind: str, touches: list[int]) -> Probed | ProbedCurve:
+        """Touches as an element or a curve. Raises `BadInput` where they do not tell it."""
         t = self.touches_of({"touches": touches})
         up = self.up()
         if kind == "curve":
-            return probed_curve(t, _curve_normal(t, up), closed=False)
+            return probed_curve(t, _curve_normal(t, up), closed=False, noise=self.tremble)
         return probed(kind, t, normal=up if kind == "circle" and self.stands_upright(touches) else None)
 
     def stands_upright(self, touches: list[int]) -> bool:

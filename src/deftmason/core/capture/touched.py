@@ -9,13 +9,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..elements import Circle, Fit, Line, Plane, fit, unit
+from ..elements import Circle, Cylinder, Fit, Line, Plane, fit, unit
 from ..errors import BadInput
 
-__all__ = ["Probed", "Touches", "probed", "probed_curve"]
+__all__ = ["Probed", "Touches", "one_side", "probed"]
 
 _LEAST = {"plane": 4, "line": 3, "circle": 4, "rounding": 4}  # one more than needed: it tells how well they agree
 _BOTH = 0.975
+_LEAST_ROWS = 7  # touches of a rounding in several rows: two more than its cylinder needs
+_ROWS_AGREE = 0.3  # times the scatter about a circle: touches that lie on a cylinder so much better are in rows
+_OFF_FLAT = 0.3  # and they lie off one plane by more than they scatter about the cylinder
 _ROUND = 0.35  # share of the middles' own extent that a rounding's arc bows by at least, else it tells no radius
 
 
@@ -47,7 +50,8 @@ class Probed:
 
 
 def probed(kind: str, touches: Touches, normal: np.ndarray | None = None) -> Probed:
-    """A 'plane', 'line', 'circle' (of a bore or a boss) or 'rounding' (an arc across a fillet) from touches.
+    """A 'plane', 'line', 'circle' (of a bore or a boss) or 'rounding' (an arc across a fillet, in one row or in
+    several along it) from touches.
 
     ``normal`` (3,): what a circle stands square to, where that is known; its touches may then lie at several heights.
     Raises `BadInput` where there are too few, or where they do not tell it.
@@ -64,6 +68,8 @@ def probed(kind: str, touches: Touches, normal: np.ndarray | None = None) -> Pro
         found = _circle(touches, kind, normal)
     n = len(touches.balls)
     free = {"plane": n - 3, "line": 2 * n - 4}.get(kind, n - 3 if normal is not None else 2 * n - 6)
+    if found.fit.element.kind == "cylinder":
+        free = n - 5
     return replace(found, fit=_honest(found.fit, free))
 
 
@@ -81,7 +87,7 @@ def _honest(f: Fit, free: int) -> Fit:
 def _plane(t: Touches) -> Probed:
     f = fit("plane", t.balls)
     n = f.element.normal
-    side = _one_side(t.along @ n, "plane")
+    side = one_side(t.along @ n, "plane")
     # Outward: against the way the probe was led.
     return Probed(Plane(f.element.point + side * t.radius * n, -side * n), f)
 
@@ -104,15 +110,36 @@ def _circle(t: Touches, kind: str, normal: np.ndarray | None) -> Probed:
         balls = balls - ((balls - balls.mean(axis=0)) @ n)[:, None] * n
     f = fit("circle", balls, parallel=normal)
     c = f.element
+    if kind == "rounding" and normal is None and (rows := _in_rows(balls, f.sigma)) is not None:
+        f, c = rows
     from_middle = balls - c.center
+    from_middle = from_middle - (from_middle @ c.normal)[:, None] * c.normal
     inward = -np.einsum("ij,ij->i", t.along, from_middle) / np.maximum(np.linalg.norm(from_middle, axis=1), 1e-300)
-    outside = _one_side(inward, kind) > 0
+    outside = one_side(inward, kind) > 0
     radius = c.radius - t.radius if outside else c.radius + t.radius
     if radius <= 0:
         raise BadInput("What was touched is smaller than the probe's own ball; take a smaller ball.", field="touches")
     if kind == "rounding":
         _bows(from_middle, c.radius)
     return Probed(Circle(c.center, c.normal, radius), f, outside)
+
+
+def _in_rows(balls: np.ndarray, scatter: float) -> tuple[Fit, Circle] | None:
+    """Touches across a rounding in several rows along it: the cylinder they lie on and its circle amid them; None where
+    one row, a circle with that ``scatter``, says as much.
+    """
+    if len(balls) < _LEAST_ROWS:
+        return None
+    try:
+        f = fit("cylinder", balls)
+    except BadInput:
+        return None
+    flat = float(np.linalg.svd(balls - balls.mean(axis=0), compute_uv=False)[2]) / np.sqrt(len(balls))
+    if f.sigma > _ROWS_AGREE * min(scatter, _OFF_FLAT * flat):
+        return None
+    e: Cylinder = f.element  # type: ignore[assignment]
+    middle = e.point + ((balls.mean(axis=0) - e.point) @ e.direction) * e.direction
+    return f, Circle(middle, e.direction, e.radius)
 
 
 def _bows(from_middle: np.ndarray, radius: float) -> None:
@@ -125,25 +152,9 @@ def _bows(from_middle: np.ndarray, radius: float) -> None:
         raise BadInput(says, field="touches")
 
 
-def _one_side(led: np.ndarray, kind: str) -> float:
+def one_side(led: np.ndarray, kind: str) -> float:
     """Which side touches were led to: +1 or −1. Raises where they were led to both."""
     side = np.sign(led[np.abs(led) > 0.1])
     if len(side) == 0 or abs(side.sum()) < len(side):
         raise BadInput(f"The {kind} was touched from both sides; take it from one.", field="touches")
     return float(side[0])
-
-
-def probed_curve(touches: Touches, normal, closed: bool) -> np.ndarray:
-    """Places (k, 3) on the surface along touches in order, the ball taken off square to the way within the plane across
-    ``normal``: a boundary or a spline to be drawn through them.
-    """
-    n, p = unit(np.asarray(normal, float)), touches.balls
-    if len(p) < 2:
-        raise BadInput("A curve takes two touches or more; take another.", field="touches")
-    way = np.roll(p, -1, axis=0) - np.roll(p, 1, axis=0)
-    if not closed:
-        way[0], way[-1] = p[1] - p[0], p[-1] - p[-2]
-    across = np.cross(n, way)
-    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
-    to = np.sign(np.einsum("ij,ij->i", across, touches.along))
-    return p + touches.radius * to[:, None] * across

@@ -52,6 +52,7 @@ class Arm(Device):
         return {
             "tools": ["probe", "line", "camera"],
             "ball": self.ball,
+            "tremble": _TREMBLE,
             "noise": self.optics.noise,
             "rate": _LINE * _LINES,
             "stands": {"low": self.part.low.tolist(), "high": self.part.high.tolist()},

@@ -12,6 +12,7 @@ from ninja import Schema
 
 from deftmason.core.capture.state import ELEMENTS, CaptureState
 from deftmason.core.capture.touched import Probed
+from deftmason.core.capture.touched_curve import ProbedCurve
 from deftmason.core.elements import RigidMotion, perpendicular_pair
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe.kinds.curve import curve_record
@@ -164,9 +165,9 @@ def _reading(state: CaptureState, reads: str) -> tuple[str, bool]:
         return e.message, False
 
 
-def _size(found: Probed | np.ndarray, kind: str) -> str:
-    if isinstance(found, np.ndarray):
-        return f"through {len(found)} touches"
+def _size(found: Probed | ProbedCurve, kind: str) -> str:
+    if isinstance(found, ProbedCurve):
+        return f"scatter {found.scatter:.3f} mm" if found.scatter else "through every touch"
     f = found.fit
     scatter = f"scatter {f.sigma:.3f} mm"
     if kind in ("circle", "rounding"):
@@ -208,9 +209,9 @@ def _thing(state: CaptureState, t: dict[str, Any], level: RigidMotion) -> dict[s
     return out
 
 
-def _draw_element(draw: Callable[[np.ndarray, bool], None], found: Probed | np.ndarray, balls: np.ndarray) -> None:
-    if isinstance(found, np.ndarray):
-        draw(found, False)
+def _draw_element(draw: Callable[[np.ndarray, bool], None], found: Probed | ProbedCurve, balls: np.ndarray) -> None:
+    if isinstance(found, ProbedCurve):
+        draw(found.places, False)
         return
     e = found.element
     if e.kind == "circle":
@@ -346,7 +347,7 @@ def _laid_beside(capture: Capture, state: CaptureState, scan: str) -> list[Calla
         if t["as"] == "cut":
             lines = state.sections()[t["id"]]
         elif t["as"] == "curve":
-            lines = [(state.read("curve", t["touches"]), False)]  # type: ignore[list-item]
+            lines = [(state.read("curve", t["touches"]).places, False)]  # type: ignore[union-attr]
         for k, (line, closed) in enumerate(lines):
             out.append(_curve(f"curve_{capture.pk}_{t['id']}_{k + 1}", t["name"], scan, line, closed))
     return out
