@@ -151,7 +151,8 @@ function drag(e: PointerEvent) {
   const two = fingers.moves(e)
   if (two) {
     v.pan(two.dx, two.dy)
-    return v.zoom(two.zoom, two.x, two.y)
+    v.zoom(two.zoom, two.x, two.y)
+    return marking.zoomed()
   }
   if (marking.moves(e)) return
   if (!down) return hover(e)
@@ -201,6 +202,7 @@ function wheel(e: WheelEvent) {
   lastWheel = Date.now()
   const by = Math.sign(e.deltaY) * Math.min(Math.abs(e.deltaY), 120) * 0.0016
   viewer.value!.zoom(Math.exp(by), e.offsetX, e.offsetY)
+  marking.zoomed()
 }
 async function click(e: MouseEvent) {
   const at = under(viewer.value!, e.offsetX, e.offsetY, takes.value)

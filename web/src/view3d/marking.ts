@@ -22,7 +22,10 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
   let erases = false
 
   const by = computed<MarkRule>(() => (held.value ? 'brush' : m.by))
-  const pixels = computed(() => (m.onScreen ? m.radius : m.radius / (viewer.value?.scale ?? 1)))
+  /** mm a pixel, as the view was when the pointer last moved or the view came nearer. */
+  const scale = ref(1)
+  const zoomed = () => (scale.value = viewer.value?.scale ?? 1)
+  const pixels = computed(() => (m.onScreen ? m.radius : m.radius / scale.value))
   const hold = (e: KeyboardEvent) => {
     if (e.key.toLowerCase() === 'b' && !(e.target as HTMLElement).matches('input, select, textarea'))
       held.value = e.type === 'keydown'
@@ -39,10 +42,12 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
     erases = ends
     path.value = []
     stroke = []
+    zoomed()
     return true
   }
   function moves(e: PointerEvent): boolean {
     pointer.value = [e.offsetX, e.offsetY]
+    zoomed()
     if (!path.value.length) return false
     paint(e.offsetX, e.offsetY)
     return true
@@ -83,5 +88,5 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
     path.value = []
     stroke = []
   }
-  return { drops, by, path, pointer, pixels, begins, moves, paint, finishes }
+  return { drops, by, path, pointer, pixels, begins, moves, paint, finishes, zoomed }
 }

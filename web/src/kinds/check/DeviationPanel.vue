@@ -16,6 +16,7 @@ const { job: j, shown } = useRoom()
 const p = useProving()
 const s = computed(() => p.told)
 const title = computed(() => shown.proof?.name ?? p.check?.name ?? '')
+const waits = computed(() => j.stones.findLast((t) => t.produces === 'deviation' && t.status === 'pending'))
 const share = (n: number, of: number) => (of ? `${((100 * n) / of).toFixed(1)} %` : '–')
 /** The share within the handles: exact where they are as laid, else read off the histogram. */
 const within = computed(() => {
@@ -123,7 +124,11 @@ const allowed = computed(() => (p.high === p.low ? `± ${mm(p.high)}` : `+ ${mm(
       <h2>Check</h2>
       <p class="text-soft">
         {{
-          j.check ? 'Fetching the deviation.' : 'Nothing is checked yet. Measure the scan against the model.'
+          j.check
+            ? 'Fetching the deviation.'
+            : waits
+              ? `${waits.name} is being measured.`
+              : 'Nothing is checked yet. Measure the scan against the model.'
         }}
       </p>
     </header>
