@@ -16,7 +16,9 @@ const { job: j, shown } = useRoom()
 const p = useProving()
 const s = computed(() => p.told)
 const title = computed(() => shown.proof?.name ?? p.check?.name ?? '')
-const waits = computed(() => j.stones.findLast((t) => t.produces === 'deviation' && t.status === 'pending'))
+const waits = computed(() =>
+  j.stones.filter((t) => t.produces === 'deviation' && t.status === 'pending').at(-1),
+)
 const share = (n: number, of: number) => (of ? `${((100 * n) / of).toFixed(1)} %` : '–')
 /** The share within the handles: exact where they are as laid, else read off the histogram. */
 const within = computed(() => {
