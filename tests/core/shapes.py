@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from deftmason.core.clean.triangles import compact
 from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.scan.topology import compact
 
 
 def _grid_faces(shape, wrap=False):

@@ -8,7 +8,6 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from deftmason.core.check.deviation import ModelSurface
-from deftmason.core.clean.triangles import compact
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadArgument, BadInput, Cancelled
 from deftmason.core.join.apart import apart_at
@@ -23,6 +22,7 @@ from deftmason.core.join.seen import see
 from deftmason.core.join.settle import settle_onto
 from deftmason.core.join.together import links_between
 from deftmason.core.scan.mesh import PointCloud, TriMesh
+from deftmason.core.scan.topology import compact
 from deftmason.demo.lantern import lantern_scans, true_lantern_arm
 from deftmason.rig.sets import ring_scans, turned_scans
 

@@ -11,11 +11,11 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from deftmason.core.check.deviation import ModelSurface
-from deftmason.core.clean.triangles import compact
 from deftmason.core.elements import RigidMotion
 from deftmason.core.errors import BadInput
 from deftmason.core.scan.likeness import likeness_of, settle_onto
 from deftmason.core.scan.mesh import TriMesh
+from deftmason.core.scan.topology import compact
 
 from .parts import FAMILIES, random_part, random_size, sized
 from .report import REFUSED, RIGHT, WRONG, Outcome

@@ -88,7 +88,7 @@ def clean_file(
     from ..core.clean.inspect import inspection
     from ..core.clean.repair import repair
     from ..core.clean.smooth import smooth
-    from ..core.clean.triangles import compact
+    from ..core.scan.topology import compact
 
     survey = survey_mesh(scan, part(progress, 0, 0.15))
     before = inspection(survey)

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.clean.triangles import compact
 from ..core.elements import RigidMotion
 from ..core.kernel.body import Body, faces_of
 from ..core.scan.mesh import TriMesh
+from ..core.scan.topology import compact
 from .views import View, scan_views, turned
 
 __all__ = ["ring_body", "turned_body", "ring_scans", "turned_scans", "around"]

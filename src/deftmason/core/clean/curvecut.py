@@ -16,9 +16,9 @@ from ..errors import BadInput
 from ..progress import Progress, silent
 from ..scan.index import ScanIndex
 from ..scan.mesh import TriMesh
-from ..scan.topology import components, facet_neighbours
+from ..scan.topology import compact, components, facet_neighbours
 from .collapse import collapse_edges
-from .triangles import compact, edges_of, split_edges
+from .triangles import edges_of, split_edges
 
 __all__ = ["DrawnCurve", "draw_curve", "cut_along"]
 

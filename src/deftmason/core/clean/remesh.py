@@ -13,10 +13,10 @@ from ..errors import BadArgument, BadInput
 from ..progress import Progress, silent
 from ..scan.mesh import TriMesh
 from ..scan.steady import steady_normals
-from ..scan.topology import facet_neighbours
+from ..scan.topology import compact, facet_neighbours
 from .collapse import collapse_edges
 from .fewer import Distance
-from .triangles import compact, edges_of, flip_to_delaunay, split_edges
+from .triangles import edges_of, flip_to_delaunay, split_edges
 
 __all__ = ["remesh"]
 

@@ -9,11 +9,10 @@ import numpy as np
 from ..errors import BadArgument
 from ..progress import Progress, part, silent
 from ..scan.mesh import TriMesh
-from ..scan.topology import components, facet_neighbours, vertex_rings
+from ..scan.topology import compact, components, facet_neighbours, vertex_rings
 from .collapse import collapse_edges
 from .defects import DEFECTS, Finding, Survey, survey_mesh
 from .holes import close_rims, list_rims
-from .triangles import compact
 
 __all__ = ["Repaired", "repair", "watertight", "REPAIRS", "USUAL"]
 

@@ -12,7 +12,7 @@ from numba import njit
 
 from ..scan.topology import facet_neighbours
 
-__all__ = ["edges_of", "split_edges", "flip_to_delaunay", "span_loop", "compact"]
+__all__ = ["edges_of", "split_edges", "flip_to_delaunay", "span_loop"]
 
 #: New facets of one whose edges (0–1, 1–2, 2–0) are split, by bits; 0–2 are corners, 3–5 the edges' midpoints.
 _CASES = {
@@ -276,14 +276,3 @@ def _open_sides(triangles, pick, n):
         else:
             out.append(t)
     return out
-
-
-def compact(vertices: np.ndarray, faces: np.ndarray, *more: np.ndarray | None):
-    """Vertices, facets and per-vertex arrays without vertices no facet uses."""
-    used = np.zeros(len(vertices), bool)
-    used[faces] = True
-    if used.all():
-        return vertices, np.ascontiguousarray(faces, np.int32), *more
-    rank = np.cumsum(used) - 1
-    kept = [None if a is None else np.asarray(a)[used] for a in more]
-    return np.asarray(vertices)[used], np.ascontiguousarray(rank[faces], np.int32), *kept

@@ -16,10 +16,9 @@ from ..errors import BadArgument, BadInput
 from ..progress import Progress, part, silent
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
-from ..scan.topology import facet_neighbours
+from ..scan.topology import compact, facet_neighbours
 from .cloud import with_normals
 from .repair import repair
-from .triangles import compact
 
 __all__ = ["triangulate", "surface_through"]
 

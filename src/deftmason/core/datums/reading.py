@@ -16,6 +16,7 @@ from ..scan.picking import RULES, Gathered, gather_on
 from ..zones.ground import Ground
 from ..zones.growing import KINDS, grow_each, is_shaped, look_around
 from ..zones.noise import scan_noise
+from .nearby import nearby
 
 __all__ = ["Reading", "reading_as", "readings", "spread_held"]
 
@@ -46,7 +47,7 @@ class Reading:
 
 
 def _places(index: ScanIndex, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    ids = np.unique(index.mesh.faces[facets])
+    ids = index.corners(facets)
     ids = ids[:: int(np.ceil(len(ids) / _SAMPLE))]
     return index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
 
@@ -102,15 +103,15 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     turn = angle / RULES[_RULE]
     flat_angle = min(turn * RULES["same facing"], 60.0)
     spread = list(_spread_as(index, place, ("plane",), flat_angle, normal))
-    ground = Ground.of(index, _WAVES * scan_noise(index))
+    ground = Ground.bare(index, _WAVES * scan_noise(index))
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
     flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
     if not flat:
-        bent = grow_each(ground, seed, KINDS[1:], turn=turn, wide=shaped[0].facets if shaped else None)
+        bent = _bent(index, seed, KINDS[1:], ground.noise, turn, shaped[0].facets if shaped else None, angle)
         spread += [
-            Gathered(g.facets, _RULE, angle, missed, g.element)
-            for g in bent
-            if not _flat_after_all(g.element, float(index.mesh.areas[g.facets].sum()))
+            Gathered(facets, _RULE, angle, missed, e)
+            for facets, e in bent
+            if not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
         ]
         if not bent:
             spread += _spread_as(index, place, KINDS[1:], angle_deg, normal)
@@ -134,6 +135,21 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
             cost = None
         out.append(Reading(g, area, scatter, cost))
     return [out[0], *sorted(out[1:], key=lambda r: (r.cost is None, r.cost or 0.0))]
+
+
+def _bent(
+    index: ScanIndex, seed: int, kinds, noise: float, turn: float, wide: np.ndarray | None, angle: float
+) -> list[tuple[np.ndarray, Element]]:
+    """What round and ringed surfaces spread from a facet: their facets and elements. Of a scan of millions, found in
+    what lies about it and spread from there.
+    """
+    about = nearby(index, seed)
+    if about is None:
+        found = grow_each(Ground.of(index, noise), seed, kinds, turn=turn, wide=wide)
+        return [(g.facets, g.element) for g in found]
+    wide = None if wide is None else about.among(wide)
+    found = grow_each(Ground.of(about.index, noise), about.seed, kinds, turn=turn, wide=wide)
+    return [about.out(g.facets, g.element, noise, angle) for g in found]
 
 
 def _kind(g: Gathered) -> str:
@@ -178,15 +194,18 @@ def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = 
     seed, missed = index.nearest_facet(at, facing)
     usual = RULES["same facing" if kind == "plane" else _RULE]
     angle = usual if angle_deg is None else angle_deg
-    ground = Ground.of(index, _WAVES * scan_noise(index))
-    if kind != "plane" and not index.exact and len(look_around(ground, seed)) < _FEWEST:
+    noise = _WAVES * scan_noise(index)
+    about = nearby(index, seed)
+    ground = Ground.of(index if about is None else about.index, noise)
+    at_seed = seed if about is None else about.seed
+    if kind != "plane" and not index.exact and len(look_around(ground, at_seed)) < _FEWEST:
         raise BadInput(
             f"The facets are too rough or too thin at this place to tell a {kind}; smooth or remesh the scan there.",
             field="pick",
         )
     grown = [
-        Gathered(g.facets, f"on one {kind}", angle, missed, g.element)
-        for g in grow_each(ground, seed, (kind,), turn=angle / usual)
+        Gathered(facets, f"on one {kind}", angle, missed, e)
+        for facets, e in _bent(index, seed, (kind,), noise, angle / usual, None, angle)
     ]
     found = [_measured(index, g) for g in [*grown, *_spread_as(index, place, (kind,), angle_deg, normal)]]
     found = [f for f in found if f[2] <= (_EXACT_SCATTER * index.mesh.median_edge if index.exact else np.inf)]

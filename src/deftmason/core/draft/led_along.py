@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 import shapely
 
-from ..clean.triangles import compact
 from ..elements import Plane
 from ..errors import BadInput
 from ..recipe.kinds.curve import curve_record
@@ -19,6 +18,7 @@ from ..recipe.papers import Laid, traces_on
 from ..recipe.parse import parse_step
 from ..scan.index import ScanIndex
 from ..scan.mesh import TriMesh
+from ..scan.topology import compact
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .spine import Spine, parallel_between, spine_between
 

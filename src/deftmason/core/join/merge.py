@@ -17,12 +17,12 @@ import numpy as np
 
 from ..clean.background import loose_scraps
 from ..clean.fewer import Distance
-from ..clean.triangles import compact
 from ..clean.triangulate import surface_through
 from ..elements import RigidMotion
 from ..errors import BadArgument, BadInput
 from ..progress import Progress, part, silent
 from ..scan.mesh import PointCloud, TriMesh
+from ..scan.topology import compact
 from .seen import Seen
 
 __all__ = ["Merged", "merge"]

@@ -14,11 +14,10 @@ from numba import njit, prange
 
 from ..clean.background import find_slab, slab_items
 from ..clean.cloud import with_normals
-from ..clean.triangles import compact
 from ..errors import BadInput
 from ..scan.cells import Cells, spacing_of
 from ..scan.mesh import PointCloud, TriMesh
-from ..scan.topology import components, facet_neighbours
+from ..scan.topology import compact, components, facet_neighbours
 from .ends import Ends, ends_of
 from .even import even_sample
 from .eye import Eye, find_eye

@@ -18,6 +18,8 @@ __all__ = ["ScanIndex"]
 
 _CALM_DEG = 1.5  # smoothing goes on until neighbouring normals differ by about this much
 _MOST_ROUNDS = 8
+_MANY = 20  # facets to a vertex of the whole: fewer are sorted
+_AT_ONCE = 65_536  # places that are looked at together
 _SIDES = 96  # ways in which the outermost places are looked for
 
 
@@ -51,6 +53,7 @@ class ScanIndex:
 
     def __init__(self, mesh: TriMesh):
         self.mesh = mesh
+        self._nearest: tuple[tuple, tuple[int, float]] | None = None  # what was asked last, and what it was
         self.marked: OrderedDict[str, np.ndarray] = OrderedDict()  # what marks gave, see `selection.select`
 
     @cached_property
@@ -80,9 +83,15 @@ class ScanIndex:
         i = np.arange(_SIDES) + 0.5
         z, turn = 1 - 2 * i / _SIDES, i * np.pi * (1 + np.sqrt(5))
         level = np.sqrt(1 - z * z)
-        p = self.mesh.vertices
-        heights = (p - p.mean(axis=0)) @ np.stack([level * np.cos(turn), level * np.sin(turn), z])
-        return p[np.unique(heights.argmax(axis=0))]
+        p, sides = self.mesh.vertices, np.stack([level * np.cos(turn), level * np.sin(turn), z], axis=1)
+        middle = p.mean(axis=0)
+        best, highest = np.zeros(_SIDES, np.int64), np.full(_SIDES, -np.inf)
+        for begin in range(0, len(p), _AT_ONCE):
+            heights = sides @ (p[begin : begin + _AT_ONCE] - middle).T
+            at = heights.argmax(axis=1)
+            found = heights[np.arange(_SIDES), at]
+            best, highest = np.where(found > highest, begin + at, best), np.maximum(highest, found)
+        return p[np.unique(best)]
 
     @cached_property
     def calm_normals(self) -> np.ndarray:
@@ -133,12 +142,24 @@ class ScanIndex:
         """The facet nearest to a place (3,) and its distance in mm; with ``normal``, of those near by that face that
         way.
         """
-        d = facet_distances(self.mesh.vertices, self.mesh.faces, np.asarray(place, float))
-        if normal is None:
-            i = int(np.argmin(d))
-            return i, float(d[i])
-        i = int(np.argmin(np.where(self.calm_normals @ normal > 0, d, d + 2 * self.mesh.median_edge)))
-        return i, float(d[i])
+        asked = (tuple(map(float, place)), None if normal is None else tuple(map(float, normal)))
+        if self._nearest is None or self._nearest[0] != asked:
+            d = facet_distances(self.mesh.vertices, self.mesh.faces, np.asarray(place, float))
+            if normal is None:
+                i = int(np.argmin(d))
+            else:
+                i = int(np.argmin(np.where(self.calm_normals @ normal > 0, d, d + 2 * self.mesh.median_edge)))
+            self._nearest = asked, (i, float(d[i]))
+        return self._nearest[1]
+
+    def corners(self, facets: np.ndarray) -> np.ndarray:
+        """Distinct vertex numbers of some facets, in order."""
+        faces = self.mesh.faces[facets]
+        if len(faces) * _MANY < len(self.mesh.vertices):
+            return np.unique(faces)
+        used = np.zeros(len(self.mesh.vertices), bool)
+        used[faces.ravel()] = True
+        return np.flatnonzero(used)
 
     def warm(self) -> ScanIndex:
         """Make what picking needs now rather than at the first click."""

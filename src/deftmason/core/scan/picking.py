@@ -46,7 +46,7 @@ class Gathered:
 
     def vertices(self, index: ScanIndex) -> np.ndarray:
         """Distinct vertex numbers of the facets."""
-        return np.unique(index.mesh.faces[self.facets])
+        return index.corners(self.facets)
 
 
 @njit(cache=True)

@@ -10,7 +10,7 @@ from numba import njit
 
 from .mesh import TriMesh
 
-__all__ = ["merge_vertices", "facet_neighbours", "components", "open_rims", "vertex_rings", "rim_length"]
+__all__ = ["compact", "merge_vertices", "facet_neighbours", "components", "open_rims", "vertex_rings", "rim_length"]
 
 
 _CROWD = 60  # half-edges at a vertex above which they are sorted
@@ -248,3 +248,14 @@ def open_rims(mesh: TriMesh, neighbours: np.ndarray) -> list[np.ndarray]:
 def rim_length(mesh: TriMesh, rim: np.ndarray) -> float:
     p = mesh.vertices[rim]
     return float(np.linalg.norm(np.roll(p, -1, axis=0) - p, axis=1).sum())
+
+
+def compact(vertices: np.ndarray, faces: np.ndarray, *more: np.ndarray | None):
+    """Vertices, facets and per-vertex arrays without vertices no facet uses."""
+    used = np.zeros(len(vertices), bool)
+    used[faces] = True
+    if used.all():
+        return vertices, np.ascontiguousarray(faces, np.int32), *more
+    rank = np.cumsum(used) - 1
+    kept = [None if a is None else np.asarray(a)[used] for a in more]
+    return np.asarray(vertices)[used], np.ascontiguousarray(rank[faces], np.int32), *kept

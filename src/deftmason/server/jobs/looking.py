@@ -22,6 +22,7 @@ from .studies import StudyView
 router = Router()
 
 _SURVEY_LIMIT = 300.0  # seconds
+_LOOKING = 60.0  # seconds: the first look at a scan of millions of facets makes it ready
 #: What a result must give for each kind of buffer, and those that belong to a scan.
 _GIVES = {
     "scan": ("scan",),
@@ -161,7 +162,16 @@ def geometry(request: HttpRequest, job_id: int, key: str, what: str, scan: str |
 def pick(request: HttpRequest, job_id: int, data: PickRequest):
     """What a place and rule gather, as numbers of shown facets (base64 of uint32)."""
     job = job_of(request, job_id)
-    return ask(request, job.id, "pick", steps=records(job), scan=data.scan, pick=data.pick, element=data.element)
+    return ask(
+        request,
+        job.id,
+        "pick",
+        limit=_LOOKING,
+        steps=records(job),
+        scan=data.scan,
+        pick=data.pick,
+        element=data.element,
+    )
 
 
 @router.post("/jobs/{job_id}/edges", response=Edges)
@@ -183,7 +193,7 @@ def measured(request: HttpRequest, job_id: int, data: MeasureRequest):
 def select_marked(request: HttpRequest, job_id: int, data: SelectRequest):
     """What marks select on a scan, as numbers of shown facets or points."""
     job = job_of(request, job_id)
-    return ask(request, job.id, "select", steps=records(job), scan=data.scan, marks=data.marks)
+    return ask(request, job.id, "select", limit=_LOOKING, steps=records(job), scan=data.scan, marks=data.marks)
 
 
 @router.post("/jobs/{job_id}/rims", response=list[RimView])

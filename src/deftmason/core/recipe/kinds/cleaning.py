@@ -34,8 +34,8 @@ class CleanStep(Step):
 
 def _kept(scan: TriMesh | PointCloud, goes: np.ndarray) -> TriMesh | PointCloud:
     from ...clean.cloud import keep_points
-    from ...clean.triangles import compact
     from ...scan.mesh import PointCloud, TriMesh
+    from ...scan.topology import compact
 
     if isinstance(scan, PointCloud):
         return keep_points(scan, ~goes)

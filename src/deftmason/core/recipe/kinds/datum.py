@@ -238,5 +238,5 @@ def _aside(index: ScanIndex, facets: np.ndarray, ids: np.ndarray) -> int:
     """Facets of a pick whose corners were all left out of its fit."""
     used = np.zeros(len(index.mesh.vertices), bool)
     used[ids] = True
-    step = max(1, len(np.unique(index.mesh.faces[facets])) // max(len(ids), 1))
+    step = max(1, len(index.corners(facets)) // max(len(ids), 1))
     return 0 if step > 1 else int((~used[index.mesh.faces[facets]].any(axis=1)).sum())
