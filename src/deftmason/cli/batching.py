@@ -16,6 +16,7 @@ from ..core.errors import BadArgument, BadInput
 from ..core.recipe.pieces import Reading, SizeOfPieces, sizes_of_pieces
 from ..core.recipe.recipefile import read_recipe
 from ..core.recipe.references import files_in
+from ..core.recipe.step import two_sigma
 from ..core.scan.formats import CLOUD_SUFFIXES, MESH_SUFFIXES, TEXT_SUFFIXES
 
 __all__ = ["batch", "scans_in", "write_table"]
@@ -113,7 +114,11 @@ def _replayed(recipe: str, scan: str, file: str, out: str) -> dict[str, Any]:
 
 
 def _readings(values: list[dict[str, Any]]) -> dict[str, Reading]:
-    return {v["name"]: Reading(v["measured"], v["uncertainty"], v["unit"]) for v in values if v["measured"] is not None}
+    return {
+        v["name"]: Reading(v["measured"], two_sigma(v["uncertainty"]), v["unit"])
+        for v in values
+        if v["measured"] is not None
+    }
 
 
 def _told(s: SizeOfPieces, chosen: float) -> dict[str, Any]:

@@ -39,6 +39,8 @@ def _bore(ran: list[Ran]) -> tuple[bool, str]:
     round_ = datums_told(ran, "cylinder")
     done = any(abs(2 * d["parameters"]["radius"] - _B.pivot) < 0.1 for d in round_)
     wide = 2 * round_[-1]["parameters"]["radius"] if round_ else 0.0
+    if not round_ and len(datums_told(ran, "plane")) > 2:
+        return False, "That was read as a flat face; turn the part until you see into the bore, and click its wall."
     return done, f"That is ⌀ {wide:.2f}; the bore in the middle is about ⌀ {_B.pivot:g}." if round_ and not done else ""
 
 

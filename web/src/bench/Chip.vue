@@ -46,7 +46,7 @@ const says = computed(() => {
 })
 const measures = computed(() => {
   if (props.measured === null) return 'not measured'
-  const off = inches.value && props.uncertainty ? props.uncertainty / 25.4 : props.uncertainty
+  const off = props.uncertainty && (2 * props.uncertainty) / (inches.value ? 25.4 : 1)
   return `${mm(props.measured, 3, inches.value)}${degree.value} ${pm(off)}`
 })
 async function opened() {

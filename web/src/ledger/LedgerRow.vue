@@ -132,7 +132,7 @@ function source(e: Event) {
         :class="{ 'line-through': row.reading?.apart && row.source === 'hand reading' }"
         :title="row.reading?.says"
         >{{ mm(row.measured, 3, inches) }}{{ degree }}
-        {{ pm(row.uncertainty === null ? null : row.uncertainty / scale) }}</span
+        {{ pm(row.uncertainty === null ? null : (2 * row.uncertainty) / scale) }}</span
       >
     </td>
     <td class="whitespace-nowrap text-right">

@@ -536,7 +536,7 @@ def numbers_of(ran: list[Ran]) -> tuple[list[str], dict[tuple[str, str], str]]:
         word = words[full] = full.replace(".", "_")
         values[(r.step.id, v.name)] = word
         unit = "°" if v.unit == "deg" else "mm"
-        seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {v.uncertainty or 0:.3f} {unit}, "
+        seen = "" if v.measured is None else f"measured {v.measured:.3f} ± {2 * (v.uncertainty or 0):.3f} {unit}, "
         numbers.append(f"{word} = {_number(full, v.chosen, formulas, words)}  # {seen}{v.source}")
     return numbers, values
 

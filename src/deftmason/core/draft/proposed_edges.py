@@ -75,7 +75,7 @@ def _hole_set(room: ProposalRoom, group: list[int], picked: list[int]) -> Propos
     head = "" if told["head"] == "plain" else f", {told['head']} ⌀ {size['head_diameter']:g}"
     many = f"{len(group)} holes" if len(group) > 1 else "Hole"
     r = told["readings"]["diameter"]
-    says = [f"read as ⌀ {r['value']:.3f} ± {r['uncertainty']:.3f} mm", *told["notes"]]
+    says = [f"read as ⌀ {r['value']:.3f} ± {2 * r['uncertainty']:.3f} mm", *told["notes"]]
     heads = [k for k in picked if k not in group and _about(room, k, group)]
     return told_of(room, f"{many} ⌀ {size['diameter']:g} {deep}{head}", says, [*group, *heads], before)
 
@@ -151,7 +151,7 @@ def _rounding(room: ProposalRoom, group: list[int]) -> Proposal:
     ran = room.j.lay({**step, "radius": {"value": None, "source": "rounded"}})
     r = ran.summary["readings"]["radius"]
     many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
-    said = [f"read as R {r['value']:.2f} ± {r['uncertainty']:.2f} mm"]
+    said = [f"read as R {r['value']:.2f} ± {2 * r['uncertainty']:.2f} mm"]
     told = told_of(room, f"Round {many}, R {ran.summary['radius']:g}", said, group, before)
     if told.explains > _WELL:
         return told

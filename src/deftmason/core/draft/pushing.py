@@ -134,12 +134,12 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
     if lean is not None and abs(lean["value"]) > max(0.3, 4 * lean["uncertainty"]):
         room.j.steps.pop()
         ran = room.j.lay({**step, "draft": {"value": None, "source": "rounded"}})
-        says.append(f"the walls lean {lean['value']:.2f}° ± {lean['uncertainty']:.2f}°")
+        says.append(f"the walls lean {lean['value']:.2f}° ± {2 * lean['uncertainty']:.2f}°")
     elif lean is not None:
-        says.append(f"the walls are upright, {lean['value']:.2f}° ± {lean['uncertainty']:.2f}°")
+        says.append(f"the walls are upright, {lean['value']:.2f}° ± {2 * lean['uncertainty']:.2f}°")
     for key, word in (("start", "from"), ("end", "to")):
         r = ran.summary["readings"].get(key)
-        says += [f"{word} {r['value']:.3f} ± {r['uncertainty']:.3f} mm"] if r else []
+        says += [f"{word} {r['value'] + 0.0:.3f} ± {2 * r['uncertainty']:.3f} mm"] if r else []
     title = f"{'Push' if how == 'join' else 'Cut'} along {along}"
     says += p.says
     long = abs(ran.summary["end"] - ran.summary["start"])

@@ -38,7 +38,9 @@ class Verdict:
 
 
 def against_the_scan(reading: HandReading, measured: float | None, uncertainty: float | None) -> Verdict:
-    """A reading beside what the scan says, ± two sigma. A reading is taken to be good to one step of its instrument."""
+    """A reading beside what the scan says; ``uncertainty``: ± two sigma of it. A reading is taken to be good to one
+    step of its instrument.
+    """
     told = f"{reading.instrument} {reading.value:g} ± {reading.resolution:g}"
     if measured is None:
         return Verdict(None, False, f"{told}; the scan does not show it.")

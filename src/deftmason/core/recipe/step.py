@@ -39,6 +39,7 @@ __all__ = [
     "Value",
     "register",
     "selected",
+    "two_sigma",
 ]
 
 _TELLING = ("id", "enabled", "value_names", "readings")  # what decides nothing that is worked out
@@ -131,9 +132,16 @@ def _zone(index: ScanIndex, mark: Mark) -> np.ndarray:
     return all_of(index, facets, best.gathered.element, max(_ON * max(noise, best.scatter), _EXACT * index.size))
 
 
+def two_sigma(uncertainty: float | None) -> float | None:
+    """An uncertainty as people read it: within it lies the true value nineteen times of twenty."""
+    return None if uncertainty is None else 2 * uncertainty
+
+
 @dataclass
 class Value:
-    """One line of the ledger. ``unit`` is 'mm' or 'deg'; ``path`` is where in the step the chosen number sits."""
+    """One line of the ledger. ``uncertainty``: one standard deviation of ``measured`` (where people read it, two are
+    shown); ``unit`` is 'mm' or 'deg'; ``path`` is where in the step the chosen number sits.
+    """
 
     name: str
     label: str

@@ -6,7 +6,7 @@ from typing import Any
 
 from deftmason.core.recipe.ledger import Line
 from deftmason.core.recipe.readings import HandReading, against_the_scan
-from deftmason.core.recipe.step import Value
+from deftmason.core.recipe.step import Value, two_sigma
 from deftmason.core.sketch.sizes import suggestions
 
 __all__ = ["suggestions_for", "value_line"]
@@ -31,7 +31,7 @@ def value_line(line: Line, formulas: dict[str, str], used: dict[str, list[str]])
 def _reading(reading: HandReading | None, v: Value) -> dict[str, Any] | None:
     if reading is None:
         return None
-    verdict = against_the_scan(reading, v.measured, v.uncertainty)
+    verdict = against_the_scan(reading, v.measured, two_sigma(v.uncertainty))
     return {**reading.model_dump(), "apart": verdict.apart, "says": verdict.says}
 
 

@@ -20,6 +20,7 @@ from deftmason.core.recipe.kinds.scan import other_scan
 from deftmason.core.recipe.ledger import Line, ledger, set_value
 from deftmason.core.recipe.pieces import Reading, SizeOfPieces, apartness, sizes_of_pieces
 from deftmason.core.recipe.records import Length
+from deftmason.core.recipe.step import two_sigma
 from deftmason.core.sketch.sizes import round_value
 
 from .access import job_of, owner_of, person_of, seen_revision
@@ -224,7 +225,8 @@ def _view(job: Job) -> dict[str, Any]:
     pieces = list(job.pieces.order_by("id"))
     key = recipe_key(records(job))
     read = {
-        str(p.pk): {v["name"]: Reading(v["measured"], v["uncertainty"], v["unit"]) for v in p.values} for p in pieces
+        str(p.pk): {v["name"]: Reading(v["measured"], two_sigma(v["uncertainty"]), v["unit"]) for v in p.values}
+        for p in pieces
     }
     sizes = sizes_of_pieces(read)
     apart = apartness(read, sizes)

@@ -64,7 +64,7 @@ export default defineKind<Record, Told>({
         weigh: (got: Preview) => {
           const read = (got.summary as unknown as Told).readings.radius
           if (!read) return null
-          const off = read.uncertainty < 0.0005 ? '<0.001' : read.uncertainty.toFixed(3)
+          const off = 2 * read.uncertainty < 0.0005 ? '<0.001' : (2 * read.uncertainty).toFixed(3)
           return {
             figure: `R ${read.value.toFixed(3)} ± ${off} · scatter ${read.scatter.toFixed(3)}`,
             cost: read.scatter,

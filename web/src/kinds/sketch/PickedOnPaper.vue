@@ -69,7 +69,7 @@ const index = (r: Schemas['HeldTold']) =>
         {{ said(z.kind) }}
         <span class="fig"
           >{{ mm(z.value) }}{{ z.unit === 'deg' ? '°' : '' }}
-          {{ z.uncertainty ? pm(z.uncertainty) : '' }}</span
+          {{ z.uncertainty ? pm(2 * z.uncertainty) : '' }}</span
         >
       </button>
     </div>

@@ -117,7 +117,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
 
-    computation: ClassVar[int] = 4
+    computation: ClassVar[int] = 5
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")
@@ -187,7 +187,7 @@ class DatumStep(Step):
         elif e.kind in _SIZES:
             key, name, sign, factor = _SIZES[e.kind]
             size, off = factor * getattr(e, key), 2 * factor * f.uncertainty[key]
-            values.append(Value(name, sign, size, off, size, "scan", path=[]))
+            values.append(Value(name, sign, size, off / 2, size, "scan", path=[]))
             summary["says"] = f"{sign} {size:.3f} ± {off:.3f}"
         else:
             summary["says"] = f"{e.half_angle_deg:.3f} ± {2 * f.uncertainty['half_angle_deg']:.3f}°"

@@ -304,7 +304,7 @@ class ExtrudeStep(Step):
         says, status = "", "sound"
         if lean is not None and abs(lean.value - draft) > max(0.3, 4 * lean.uncertainty):
             status = "attention"
-            says = f"The walls lean {lean.value:.2f}° ± {lean.uncertainty:.2f}°; the extrusion has {draft:.2f}°."
+            says = f"The walls lean {lean.value:.2f}° ± {2 * lean.uncertainty:.2f}°; the extrusion has {draft:.2f}°."
         notes = [f"the face {r.note}" for r in (start_reading, end_reading) if r and r.note]
         notes += unseen_notes(result, body, context, self.scan, motion)
         summary["notes"] = notes

@@ -113,7 +113,7 @@ class FilletStep(Step):
         if reading and abs(reading.value - radius) > max(0.25 * radius, 5 * reading.uncertainty):
             status, says = (
                 "attention",
-                f"The scan says R {reading.value:.2f} ± {reading.uncertainty:.2f}; chosen is {radius:g}.",
+                f"The scan says R {reading.value:.2f} ± {2 * reading.uncertainty:.2f}; chosen is {radius:g}.",
             )
         if lost:
             status, says = "attention", said_of_lost(lost, "it is not rounded.")

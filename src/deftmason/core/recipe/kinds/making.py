@@ -215,6 +215,7 @@ class MeasureStep(Step):
     title: ClassVar[str] = "Measure"
     produces: ClassVar[str] = "note"
     tells: ClassVar[type[Told]] = MeasureTold
+    computation: ClassVar[int] = 2
 
     kind: Literal["measure"] = "measure"
     first: DatumRef = Field(description="From this datum.", json_schema_extra=shown("from"))
@@ -240,8 +241,9 @@ class MeasureStep(Step):
         }
         values = []
         if m.distance is not None:
-            off = None if m.distance_uncertainty is None else 2 * m.distance_uncertainty
             chosen = m.distance if self.taken.value is None else self.taken.value
             path = ["taken", "value"]
-            values.append(Value("distance", "distance", m.distance, off, chosen, self.taken.source, path=path))
+            values.append(
+                Value("distance", "distance", m.distance, m.distance_uncertainty, chosen, self.taken.source, path=path)
+            )
         return Outcome(summary, summary, values=values)

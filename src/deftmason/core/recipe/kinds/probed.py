@@ -56,6 +56,7 @@ class ProbedStep(Step):
     title: ClassVar[str] = "Touched"
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = ProbedTold
+    computation: ClassVar[int] = 2
 
     kind: Literal["probed"] = "probed"
     scan: ScanRef = Field(description="The scan whose coordinates the touches are in.")
@@ -105,7 +106,7 @@ class ProbedStep(Step):
             round_ = self.element == "rounding"
             name, sign, factor = ("radius", "R", 1.0) if round_ else ("diameter", "⌀", 2.0)
             size, off = factor * e.radius, 2 * factor * f.uncertainty["radius"]  # type: ignore[union-attr]
-            values.append(Value(name, sign, size, off, size, "scan", path=[]))
+            values.append(Value(name, sign, size, off / 2, size, "scan", path=[]))
             summary["says"] = f"{sign} {size:.3f} ± {off:.3f}"
         output = {
             "element": e,

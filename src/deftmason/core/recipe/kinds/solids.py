@@ -41,6 +41,7 @@ class SolidStep(Step, AxisRecord):
     title: ClassVar[str] = "Solid"
     produces: ClassVar[str] = "body"
     tells: ClassVar[type[Told]] = SolidTold
+    computation: ClassVar[int] = 2
 
     kind: Literal["solid"] = "solid"
     shape: Literal["cylinder", "box", "cone", "ball", "ring"] = Field(
@@ -143,4 +144,4 @@ class SolidStep(Step, AxisRecord):
         if key is None or (datum["element"].kind == "torus") != (self.shape == "ring"):
             return None
         off = datum.get("uncertainty") or {}
-        return Reading(float(getattr(datum["element"], key)), 2 * float(np.max(off.get(key, 0.0))), 0, 0.0)
+        return Reading(float(getattr(datum["element"], key)), float(np.max(off.get(key, 0.0))), 0, 0.0)
