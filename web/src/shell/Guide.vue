@@ -45,8 +45,8 @@ function go() {
 <template>
   <section
     v-if="lessons.length && !(props.beside && folded)"
-    class="absolute bottom-3 right-3.5 z-[5] rounded-sm border border-rule bg-sheet"
-    :class="folded ? 'w-[132px] px-2 py-1' : 'w-[272px] px-3 py-2.5'"
+    class="absolute right-3.5 z-[5] rounded-sm border border-rule bg-sheet"
+    :class="folded ? 'bottom-3 w-[132px] px-2 py-1' : 'bottom-14 w-[272px] px-3 py-2.5'"
     aria-label="Guide"
   >
     <button
