@@ -139,7 +139,7 @@ def _push(room: ProposalRoom, p: Push, picked: list[int], how: str) -> Proposal:
         says.append(f"the walls are upright, {lean['value']:.2f}° ± {2 * lean['uncertainty']:.2f}°")
     for key, word in (("start", "from"), ("end", "to")):
         r = ran.summary["readings"].get(key)
-        says += [f"{word} {r['value'] + 0.0:.3f} ± {2 * r['uncertainty']:.3f} mm"] if r else []
+        says += [f"{word} {round(r['value'], 3) + 0.0:.3f} ± {2 * r['uncertainty']:.3f} mm"] if r else []
     title = f"{'Push' if how == 'join' else 'Cut'} along {along}"
     says += p.says
     long = abs(ran.summary["end"] - ran.summary["start"])
