@@ -3,6 +3,7 @@
 import subprocess
 import threading
 import time
+from contextlib import contextmanager
 
 import pytest
 
@@ -12,24 +13,32 @@ from ..served import Server
 from ..services import postgres
 
 
-@pytest.fixture(scope="module")
-def copied(tmp_path_factory):
-    """A backup taken while somebody lays stones, and what that person was answered before it began."""
-    place = tmp_path_factory.mktemp("kept")
-    server = Server(place / "data")
+@contextmanager
+def somebody_at_work(folder, **env):
+    """A server on a folder of its own, and somebody with a job."""
+    server = Server(folder, **env)
     server.folder.mkdir()
     server.manage("migrate")
     server.start()
     try:
         person = Person(server.url)
-        job = person.job(brick(), "Kept")
+        yield person, person.job(brick(), "Kept")
+    finally:
+        server.stop()
+
+
+@pytest.fixture(scope="module")
+def copied(tmp_path_factory):
+    """A backup taken while somebody lays stones, and what that person was answered before it began."""
+    place = tmp_path_factory.mktemp("kept")
+    with somebody_at_work(place / "data") as (person, job):
         for k in range(3):
             assert person.lay(job, datum(k)).status_code == 200
         before = person.ids(job)
         stop = threading.Event()
 
         def go_on():
-            somebody, k = Person(server.url), 3
+            somebody, k = Person(person.url), 3
             while not stop.is_set() and k < 200:
                 somebody.lay(job, datum(k))
                 k += 1
@@ -37,13 +46,11 @@ def copied(tmp_path_factory):
         thread = threading.Thread(target=go_on)
         thread.start()
         try:
-            answer = mason("backup", "--data", server.folder, "--out", place / "kept.tar", "--json")
+            answer = mason("backup", "--data", place / "data", "--out", place / "kept.tar", "--json")
         finally:
             stop.set()
             thread.join()
         yield place, answer, job, before
-    finally:
-        server.stop()
 
 
 def datum(k):
@@ -104,20 +111,12 @@ def test_what_is_no_backup_or_no_place_for_it_is_refused(copied, tmp_path):
 
 def test_a_postgresql_database_is_kept_and_put_back(tmp_path):
     with postgres() as url:
-        server = Server(tmp_path / "data", DATABASE_URL=url)
-        server.folder.mkdir()
-        server.manage("migrate")
-        server.start()
-        try:
-            person = Person(server.url)
-            job = person.job(brick(), "Kept")
+        with somebody_at_work(tmp_path / "data", DATABASE_URL=url) as (person, job):
             assert person.lay(job, datum(1)).status_code == 200
             out = tmp_path / "kept.tar"
-            answer = mason("backup", "--data", server.folder, "--out", out, "--json", DATABASE_URL=url)
+            answer = mason("backup", "--data", tmp_path / "data", "--out", out, "--json", DATABASE_URL=url)
             assert answer["database"] == "postgresql" and answer["warnings"] == []
             assert person.lay(job, datum(2)).status_code == 200  # after it
-        finally:
-            server.stop()
         assert "set DATABASE_URL" in mason("restore", out, "--data", tmp_path / "new", expect=3, DATABASE_URL="")
         assert not (tmp_path / "new").exists()
         host, name = url.rsplit("/", 1)

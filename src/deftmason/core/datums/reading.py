@@ -16,7 +16,7 @@ from ..scan.picking import RULES, Gathered, gather_on
 from ..zones.ground import Ground
 from ..zones.growing import KINDS, grow_each, is_shaped, look_around
 from ..zones.noise import scan_noise
-from .nearby import nearby
+from .nearby import Nearby, nearby
 
 __all__ = ["Reading", "reading_as", "readings", "spread_held"]
 
@@ -107,7 +107,9 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
     flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
     if not flat:
-        bent = _bent(index, seed, KINDS[1:], ground.noise, turn, shaped[0].facets if shaped else None, angle)
+        about = nearby(index, seed)
+        ground = Ground.of(index if about is None else about.index, ground.noise)
+        bent = _bent(about, ground, seed, KINDS[1:], turn, shaped[0].facets if shaped else None, angle)
         spread += [
             Gathered(facets, _RULE, angle, missed, e)
             for facets, e in bent
@@ -138,18 +140,16 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
 
 
 def _bent(
-    index: ScanIndex, seed: int, kinds, noise: float, turn: float, wide: np.ndarray | None, angle: float
+    about: Nearby | None, ground: Ground, seed: int, kinds, turn: float, wide: np.ndarray | None, angle: float
 ) -> list[tuple[np.ndarray, Element]]:
     """What round and ringed surfaces spread from a facet: their facets and elements. Of a scan of millions, found in
-    what lies about it and spread from there.
+    what lies ``about`` it, which is the ``ground`` then, and spread from there.
     """
-    about = nearby(index, seed)
     if about is None:
-        found = grow_each(Ground.of(index, noise), seed, kinds, turn=turn, wide=wide)
-        return [(g.facets, g.element) for g in found]
+        return [(g.facets, g.element) for g in grow_each(ground, seed, kinds, turn=turn, wide=wide)]
     wide = None if wide is None else about.among(wide)
-    found = grow_each(Ground.of(about.index, noise), about.seed, kinds, turn=turn, wide=wide)
-    return [about.out(g.facets, g.element, noise, angle) for g in found]
+    found = grow_each(ground, about.seed, kinds, turn=turn, wide=wide)
+    return [about.out(g.facets, g.element, ground.noise, angle) for g in found]
 
 
 def _kind(g: Gathered) -> str:
@@ -205,7 +205,7 @@ def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = 
         )
     grown = [
         Gathered(facets, f"on one {kind}", angle, missed, e)
-        for facets, e in _bent(index, seed, (kind,), noise, angle / usual, None, angle)
+        for facets, e in _bent(about, ground, seed, (kind,), angle / usual, None, angle)
     ]
     found = [_measured(index, g) for g in [*grown, *_spread_as(index, place, (kind,), angle_deg, normal)]]
     found = [f for f in found if f[2] <= (_EXACT_SCATTER * index.mesh.median_edge if index.exact else np.inf)]
