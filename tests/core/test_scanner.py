@@ -7,8 +7,8 @@ import pytest
 
 from deftmason.core.check.deviation import ModelSurface
 from deftmason.core.clean.inspect import inspect_scan
-from deftmason.core.elements import RigidMotion
-from deftmason.core.features.evidence import edge_radius, face_height, wall_draft
+from deftmason.core.elements import Plane, RigidMotion
+from deftmason.core.features.evidence import BodyEdge, edge_radius, face_height, wall_draft
 from deftmason.core.kernel.features import combine, extrude, fillet_edges
 from deftmason.core.scan.index import ScanIndex
 from deftmason.core.scan.picking import gather
@@ -92,11 +92,18 @@ def test_heights_draft_and_radius_are_read_within_their_uncertainty(part, scanne
     side = np.array([0, -np.cos(np.radians(3)), np.sin(np.radians(3))])
     y = -7 + np.tan(np.radians(3)) * 8
     line = np.array([[-9.0, y, 8], [9.0, y, 8]])
-    radius = edge_radius(index, HERE, [line], [(np.array([0, 0, 1.0]), side)])
-    assert radius.value == pytest.approx(3.0, abs=max(4 * radius.uncertainty, 0.3))
+    up, down, front = np.array([0, 0, 1.0]), np.array([0, 0, -1.0]), np.array([0, -1.0, 0])
+    faces = ((Plane(line[0], up), 1.0), (Plane(line[0], side), 1.0))
+    for known in (faces, None):  # by the ball between its faces; and by a cylinder alone
+        radius = edge_radius(index, HERE, [BodyEdge(line, known, [(line, (up, side))])])
+        assert radius.value == pytest.approx(3.0, abs=max(4 * radius.uncertainty, 0.06 if known else 0.3))
+        if known:
+            assert radius.uncertainty < 0.1 and radius.count > 120
     sharp = np.array([[-19.0, -15, 0], [19.0, -15, 0]])
-    reading = edge_radius(index, HERE, [sharp], [(np.array([0, 0, -1.0]), np.array([0, -1.0, 0]))])
-    assert reading is None or reading.value < 1.2  # a scanner's own rounding at most
+    faces = ((Plane(sharp[0], down), 1.0), (Plane(sharp[0], front), 1.0))
+    for known in (faces, None):
+        reading = edge_radius(index, HERE, [BodyEdge(sharp, known, [(sharp, (down, front))])])
+        assert reading is None or reading.value < 1.2  # a scanner's own rounding at most
 
 
 def test_a_face_along_the_push_is_refused(scanned):

@@ -34,6 +34,7 @@ AREAS = (
     "again",
     "touches",
     "led",
+    "roundings",
 )
 
 

@@ -211,21 +211,25 @@ def fit(
     read = read_scan(file, units)
     begin = time.perf_counter()
     name = os.path.basename(file)
+    by_sides = None
     if place is not None:
         if not isinstance(read.scan, TriMesh):
             raise BadArgument(f"--seed needs a mesh, and {name} holds points only; leave the seed out.", field="seed")
         from ..core.datums.reading import reading_as
         from ..core.scan.index import ScanIndex
+        from ..core.scan.picking import fit_gathered
 
         index = ScanIndex(read.scan)
         found = reading_as(index, place, kind, angle_deg=spread_angle)
         ids = found.vertices(index)
+        if found.between is not None and along is None and across is None and radius is None:
+            by_sides, ids = fit_gathered(index, found, kind)
         points, normals = read.scan.vertices[ids], read.scan.vertex_normals[ids]
     else:
         points = read.scan.vertices if isinstance(read.scan, TriMesh) else read.scan.points
         normals = None
     try:
-        f = fit_points(
+        f = by_sides or fit_points(
             kind, points, normals=normals, parallel=along, perpendicular=across, radius=radius, robust=robust
         )
     except BadInput as e:

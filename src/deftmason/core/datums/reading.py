@@ -17,6 +17,7 @@ from ..zones.ground import Ground
 from ..zones.growing import KINDS, grow_each, is_shaped, look_around
 from ..zones.noise import scan_noise
 from .nearby import Nearby, nearby
+from .rounded import as_rounding
 
 __all__ = ["Reading", "reading_as", "readings", "spread_held"]
 
@@ -106,6 +107,7 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     ground = Ground.bare(index, _WAVES * scan_noise(index))
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
     flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
+    about = None
     if not flat:
         about = nearby(index, seed)
         ground = Ground.of(index if about is None else about.index, ground.noise)
@@ -127,9 +129,15 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     as_well = [f for f in wide if f[2] <= limit]
     first = min(as_well, key=lambda f: (FIT_KINDS[_kind(f[0])], f[2]))
     p, n = _places(index, first[0].facets)
+    likely = sorted((g for g, _, _ in found), key=lambda g: (g is not first[0], FIT_KINDS[_kind(g)]))
+    rounding = None if flat else _rounding(index, about, ground, seed, likely)
+    kind = _kind(rounding or first[0])
     out = [Reading(first[0], first[1], first[2], first[2])]
+    if rounding is not None:
+        _, area, scatter = _measured(index, rounding)
+        out = [Reading(rounding, area, scatter, scatter)]
     for g, area, scatter in found:
-        if g is first[0]:
+        if g is first[0] or _kind(g) == kind:
             continue
         try:
             cost: float | None = fit(_kind(g), p, normals=n, correlated=False).sigma
@@ -150,6 +158,15 @@ def _bent(
     wide = None if wide is None else about.among(wide)
     found = grow_each(ground, about.seed, kinds, turn=turn, wide=wide)
     return [about.out(g.facets, g.element, ground.noise, angle) for g in found]
+
+
+def _rounding(
+    index: ScanIndex, about: Nearby | None, ground: Ground, seed: int, spread: list[Gathered]
+) -> Gathered | None:
+    """What was gathered as a narrow rounding told by its sides, where it is one."""
+    if about is None:
+        return as_rounding(index, ground, seed, lambda facets: facets, spread)
+    return as_rounding(index, ground, about.seed, about.among, spread)
 
 
 def _kind(g: Gathered) -> str:
@@ -213,7 +230,9 @@ def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = 
     if not found:
         raise BadInput(f"No {kind} passes through the place given; pick another place or another kind.", field="pick")
     limit = max(min(scatter for _, _, scatter in found) * 1.5, ground.noise)
-    return max((f for f in found if f[2] <= limit), key=lambda f: f[1])[0]
+    best = max((f for f in found if f[2] <= limit), key=lambda f: f[1])[0]
+    rounding = _rounding(index, about, ground, seed, [best])
+    return best if rounding is None or _kind(rounding) != kind else rounding
 
 
 def _bends(index: ScanIndex, g: Gathered, noise: float) -> bool:

@@ -2,6 +2,7 @@
 
 from .fits import FIT_KINDS, Fit, fit
 from .motion import UNITS_IN_MM, RigidMotion, perpendicular_pair, unit
+from .rolling import RollingBall, Side, middle_of_tube, rolling_ball
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Point, Sphere, Torus, element_from
 
 __all__ = [
@@ -16,10 +17,14 @@ __all__ = [
     "Plane",
     "Point",
     "RigidMotion",
+    "RollingBall",
+    "Side",
     "Sphere",
     "Torus",
     "element_from",
     "fit",
+    "middle_of_tube",
     "perpendicular_pair",
+    "rolling_ball",
     "unit",
 ]

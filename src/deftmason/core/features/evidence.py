@@ -11,8 +11,9 @@ from ..elements.motion import perpendicular_pair
 from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.picking import Gathered, fit_gathered
+from .edge_rounding import Face, held_rounding
 
-__all__ = ["Reading", "face_height", "wall_draft", "edge_radius", "stretches_of"]
+__all__ = ["BodyEdge", "Reading", "edge_radius", "face_height", "stretches_of", "wall_draft"]
 
 _CROWN = 2.5  # scatters: what bulges less is flat
 _INSET = 0.2  # of a wall's height, at either end, where corners are blended
@@ -150,13 +151,23 @@ def stretches_of(line: np.ndarray, facet: float) -> list[np.ndarray]:
     return [p[k : k + 2] for k in range(count) if turns[k] > _STRAIGHT_COS]
 
 
-def edge_radius(
-    index: ScanIndex, motion: RigidMotion, lines: list[np.ndarray], normals: list[tuple], sided: bool = True
-):
-    """Radius of the rounding along straight edges, each as points (2, 3) in the frame, between its two faces' normals.
+@dataclass(frozen=True)
+class BodyEdge:
+    """An edge of a body as its rounding is asked for, in the frame: its ``line`` (n, 3), its two ``faces`` as element
+    and which way is out, where both are known, and ``parts`` of it that are nearly straight (2, 3), each with both
+    faces' normals there.
+    """
 
-    Vertices near an edge whose normals have left both faces are fitted with a cylinder along the edge. Where faces have
-    no outside of their own (``sided`` False) theirs is that of the scan.
+    line: np.ndarray
+    faces: tuple[Face, Face] | None
+    parts: list[tuple[np.ndarray, tuple[np.ndarray, np.ndarray]]]
+
+
+def edge_radius(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], sided: bool = True) -> Reading | None:
+    """Radius of the rounding along edges of a body: of the ball that rolls between their faces as the scan has them,
+    or where these are not told, of a cylinder along each part that is straight.
+
+    Where faces have no outside of their own (``sided`` False) theirs is that of the scan.
     Returns None where no edge shows enough of a rounding.
     """
     p = motion.points(index.mesh.vertices)
@@ -164,29 +175,15 @@ def edge_radius(
     facet = index.mesh.median_edge
     most = _REACH * float(np.linalg.norm(np.ptp(p, axis=0)))
     found = []
-    for line, (n1, n2) in zip(lines, normals):
-        a, d = line[0], line[-1] - line[0]
-        length = float(np.linalg.norm(d))
-        if len(line) != 2 or length < _SHORTEST * facet:
+    for edge in edges:
+        held = None if edge.faces is None or not sided else held_rounding(p, n, edge.line, edge.faces, facet, most)
+        if held is not None:
+            found.append(held)
             continue
-        d = d / length
-        rel = p - a
-        t = rel @ d
-        across = rel - t[:, None] * d
-        inset = min(0.25 * length, _CALM * facet)
-        away = np.einsum("ij,ij->i", across, across)
-        if not sided:
-            near = np.argsort(away + np.where((t > 0) & (t < length), 0, np.inf))[:_ASKED]
-            mean = n[near].mean(axis=0)
-            n1, n2 = (np.asarray(v) * (np.sign(v @ mean) or 1.0) for v in (n1, n2))
-        # Away from both faces, and on the side of the turn between them.
-        bent = (n @ n1 < np.cos(np.radians(22))) & (n @ n2 < np.cos(np.radians(22))) & (np.abs(n @ d) < 0.3)
-        bisector = np.asarray(n1) + np.asarray(n2)
-        bent &= n @ (bisector / max(np.linalg.norm(bisector), 1e-9)) > 0.7
-        bent &= (t > inset) & (t < length - inset) & (away < most**2)
-        one = _rounding(p[bent], n[bent], away[bent], d, _FIRST * facet, most)
-        if one is not None:
-            found.append(one)
+        for line, faces in edge.parts:
+            one = _along_part(p, n, line, faces, facet, most, sided)
+            if one is not None:
+                found.append(one)
     if not found:
         return None
     r, u, count, sigma = (np.array(c, float) for c in zip(*found))
@@ -194,7 +191,34 @@ def edge_radius(
     if not keep.any():  # two edges that say quite different things say nothing
         return None
     r, u, count, sigma = r[keep], u[keep], count[keep], sigma[keep]
-    w = 1 / np.maximum(u, 1e-6) ** 2
+    w = 1 / np.maximum(u, 1e-6 * r) ** 2
     mean = float(np.average(r, weights=w))
     spread = float(np.std(r) / np.sqrt(max(len(r) - 1, 1))) if len(r) > 1 else 0.0
     return Reading(mean, float(max(1 / np.sqrt(w.sum()), spread)), int(count.sum()), float(sigma.mean()))
+
+
+def _along_part(p, n, line, faces, facet: float, most: float, sided: bool) -> tuple[float, float, int, float] | None:
+    """Radius, uncertainty, count and scatter of the cylinder along a straight part of an edge: of the vertices near it
+    whose normals have left both faces.
+    """
+    n1, n2 = faces
+    a, d = line[0], line[-1] - line[0]
+    length = float(np.linalg.norm(d))
+    if len(line) != 2 or length < _SHORTEST * facet:
+        return None
+    d = d / length
+    rel = p - a
+    t = rel @ d
+    across = rel - t[:, None] * d
+    inset = min(0.25 * length, _CALM * facet)
+    away = np.einsum("ij,ij->i", across, across)
+    if not sided:
+        near = np.argsort(away + np.where((t > 0) & (t < length), 0, np.inf))[:_ASKED]
+        mean = n[near].mean(axis=0)
+        n1, n2 = (np.asarray(v) * (np.sign(v @ mean) or 1.0) for v in (n1, n2))
+    # Away from both faces, and on the side of the turn between them.
+    bent = (n @ n1 < np.cos(np.radians(22))) & (n @ n2 < np.cos(np.radians(22))) & (np.abs(n @ d) < 0.3)
+    bisector = np.asarray(n1) + np.asarray(n2)
+    bent &= n @ (bisector / max(np.linalg.norm(bisector), 1e-9)) > 0.7
+    bent &= (t > inset) & (t < length - inset) & (away < most**2)
+    return _rounding(p[bent], n[bent], away[bent], d, _FIRST * facet, most)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numba import njit
 
-from ..elements import FIT_KINDS, Element, Fit, fit
+from ..elements import FIT_KINDS, Element, Fit, Side, fit, middle_of_tube, rolling_ball
 from ..errors import BadArgument, BadInput
 from .growing import flood_on
 from .index import ScanIndex
@@ -36,13 +36,16 @@ _BENDS = ("cylinder", "cone", "sphere", "torus")
 
 @dataclass(frozen=True)
 class Gathered:
-    """Facets found from one place. ``facets`` (k,) sorted; ``missed`` the distance from the place to the scan, mm."""
+    """Facets found from one place. ``facets`` (k,) sorted; ``missed`` the distance from the place to the scan, mm;
+    ``between`` what a narrow rounding is tangent to.
+    """
 
     facets: np.ndarray
     rule: str
     angle_deg: float
     missed: float
     element: Element | None = field(default=None)
+    between: tuple[Side, Side] | None = field(default=None)
 
     def vertices(self, index: ScanIndex) -> np.ndarray:
         """Distinct vertex numbers of the facets."""
@@ -271,12 +274,18 @@ def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarra
 def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tuple[Fit, np.ndarray]:
     """Fit an element to a pick's vertices, leaving out what stands off the rest (dents, blends, specks).
 
-    Returns the fit and the vertex numbers it used, at most 20 000 evenly taken ones.
+    Returns the fit and the vertex numbers it used, at most 20 000 evenly taken ones. A narrow rounding that nothing
+    holds is fitted as the ball tangent to its sides.
     """
     ids = gathered.vertices(index)
     if len(ids) > 20_000:
         ids = ids[:: int(np.ceil(len(ids) / 20_000))]
     p, n = index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
+    if gathered.between is not None and gathered.element is not None and not holds:
+        ball = rolling_ball(p, *gathered.between, middle_of_tube(gathered.element, p[0]))
+        surface = None if ball is None else ball.surface()
+        if ball is not None and surface is not None and surface.kind == kind:
+            return ball.as_fit(surface), ids[ball.inside]
     f = fit(kind, p, normals=n, correlated=False, near=gathered.element, **holds)
     for _ in range(5):
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))

@@ -19,7 +19,7 @@ from ..errors import BadInput
 from ..scan.index import ScanIndex
 from .ground import Ground
 
-__all__ = ["inner_vertices", "noise_of", "settled_fit"]
+__all__ = ["inner_vertices", "noise_of", "own_noise", "settled_fit"]
 
 _POINTS, _KIND_POINTS, _SHAPE_POINTS = 20_000, 2000, 400
 _INNER_SHARE = 0.6  # of a zone's vertices that must lie away from its border, to do without the others
@@ -87,6 +87,12 @@ def _quadric(p: np.ndarray) -> np.ndarray:
     return u[:, s > 3e-3 * s[0]]
 
 
+def own_noise(feet: np.ndarray, r: np.ndarray) -> NoiseModel:
+    """The noise in residuals (n,) mm at their feet (n, 3) on an element, without the shape they may have."""
+    u = _quadric(feet)
+    return noise_model(feet, r - u @ (u.T @ r), u)
+
+
 def noise_of(ground: Ground, zones: list[tuple[np.ndarray, Element | None]], inner: np.ndarray) -> NoiseModel | None:
     """The waves of a scan's noise, as its largest zones show them; None on an exact mesh."""
     if ground.index.exact:
@@ -100,9 +106,7 @@ def noise_of(ground: Ground, zones: list[tuple[np.ndarray, Element | None]], inn
             continue
         p = m.vertices[ids[:: int(np.ceil(len(ids) / _POINTS))]]
         f = _cleaned(element.kind, p, None, element).element
-        r, feet = f.distance(p), f.feet(p)
-        u = _quadric(feet)
-        found.append(noise_model(feet, r - u @ (u.T @ r), u))
+        found.append(own_noise(f.feet(p), f.distance(p)))
     found = [f for f in found if f.sigma2 > 0]
     if not found:
         return None
@@ -116,7 +120,7 @@ def noise_of(ground: Ground, zones: list[tuple[np.ndarray, Element | None]], inn
     )
 
 
-def _left(p: np.ndarray, r: np.ndarray, noise: NoiseModel, element: Element) -> float:
+def _shape_left(p: np.ndarray, r: np.ndarray, noise: NoiseModel, element: Element) -> float:
     """Chi squared of the shape left in residuals (n,) mm at places (n, 3)."""
     some = np.random.default_rng(5).permutation(len(p))[:_SHAPE_POINTS]
     q, y = element.feet(p[some]), r[some]
@@ -187,7 +191,7 @@ def settled_fit(
         return f if kind == element.kind or _real(f, extent) else None
 
     def left(f: Fit) -> float:
-        return _left(q, f.element.distance(q), noise, f.element)
+        return _shape_left(q, f.element.distance(q), noise, f.element)
 
     own = of(element.kind)
     if own is None:

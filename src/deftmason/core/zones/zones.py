@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..elements import Element
+from ..elements import Element, Fit
 from ..progress import Progress, silent
 from ..scan.index import ScanIndex
 from .borders import settled, thin_pieces
@@ -21,6 +21,7 @@ from .kinds import inner_vertices, noise_of, settled_fit
 from .lighter import lighter
 from .merging import borders_of, joined, same_surfaces
 from .noise import scan_noise
+from .roundings import Roundings
 from .seeding import grown_zones
 
 __all__ = ["FREE", "Zone", "Zones", "read_zones"]
@@ -135,18 +136,22 @@ def _told(
     zones: list[Zone] = []
     own = [order[cut[i] : cut[i + 1]].astype(np.int32) for i in range(len(kept))]
     waves = noise_of(ground, [(f, elements[of[k]]) for f, k in zip(own, kept)], inner)
+    fits: list[Fit | None] = []
     for i, (k, facets) in enumerate(zip(kept, own)):
         last = settled_fit(ground, facets, inner, elements[of[k]], waves)
-        zones.append(
-            Zone(FREE, None, facets, 0.0, float(area[k]))
-            if last is None
-            else Zone(last.fit.kind, last.fit.element, facets, last.fit.sigma, float(area[k]))
-        )
-        progress(0.8 + 0.15 * i / len(kept), "Fitting what was read")
-    beside: list[set[int]] = [set() for _ in zones]
-    for a, b in borders_of(ground, out).pairs.tolist():
-        beside[a].add(b)
-        beside[b].add(a)
+        fits.append(None if last is None else last.fit)
+        progress(0.8 + 0.12 * i / len(kept), "Fitting what was read")
+    borders = borders_of(ground, out)
+    beside: list[dict[int, int]] = [{} for _ in kept]
+    for (a, b), edges in zip(borders.pairs.tolist(), borders.edges.tolist()):
+        beside[a][b] = beside[b][a] = edges
+    roundings = Roundings(ground, out, fits, waves)
+    for i, (k, f, facets) in enumerate(zip(kept, fits, own)):
+        if f is None:
+            zones.append(Zone(FREE, None, facets, 0.0, float(area[k])))
+            continue
+        e, sigma = roundings.told(i, facets, beside[i]) or (f.element, f.sigma)
+        zones.append(Zone(e.kind, e, facets, sigma, float(area[k])))
     alike = same_surfaces(ground, [z.facets for z in zones], [z.element for z in zones])
     zones = [replace(z, neighbours=tuple(sorted(beside[i])), same_surface=tuple(alike[i])) for i, z in enumerate(zones)]
     return Zones(zones, out, _measured(zones, noise), least)

@@ -31,6 +31,7 @@ class FilletStep(Step):
     produces: ClassVar[str] = "body"
     betters: ClassVar[str | None] = "body"
     tells: ClassVar[type[Told]] = FilletTold
+    computation: ClassVar[int] = 2
 
     kind: Literal["fillet"] = "fillet"
     body: BodyRef = Field(description="The body whose edges are rounded.")
@@ -48,7 +49,7 @@ class FilletStep(Step):
         return [f"{script.word} = fillet(edges_at({script.named(self.body)}, {places!r}), {script.value('radius')})"]
 
     def run(self, context, progress):
-        from ...features.evidence import edge_radius, stretches_of
+        from ...features.evidence import BodyEdge, edge_radius, stretches_of
         from ...kernel.beside import normals_on
         from ...kernel.features import fillet_edges
         from ...kernel.surfaces import face_surfaces
@@ -61,30 +62,30 @@ class FilletStep(Step):
         every = edge_polylines(body, FINE * diagonal_of(body))
         chain, faces = dict(every), body.edge_faces()
         there, lost = edges_there(body, self.edges, every)
-        lines, normals = [], []
+        edges: list[BodyEdge] = []
         facet = context.index(self.scan).mesh.median_edge
         for name in there:
             line = chain[name]
             middle = line[[len(line) // 2]] if len(line) > 2 else line.mean(axis=0, keepdims=True)
             pair = [surfaces[n] for n in faces[name]]
-            if len(line) == 2 and all(s.element is not None for s in pair):
-                lines.append(line)
-                normals.append(tuple(s.element.normals(middle)[0] * s.outward for s in pair))
+            known_faces = all(s.element is not None for s in pair)
+            held = tuple((s.element, s.outward) for s in pair) if known_faces else None
+            if len(line) == 2 and known_faces:
+                normals = tuple(s.element.normals(middle)[0] * s.outward for s in pair)
+                edges.append(BodyEdge(line, held, [(line, normals)]))
                 continue
             # A bent edge, or one of free faces: by stretches, each between the faces as they look there.
             parts = stretches_of(line, facet)
-            if not parts:
-                continue
-            middles = np.array([q.mean(axis=0) for q in parts])
-            looks = [normals_on(body, n, middles) for n in faces[name]]
-            lines += parts
-            normals += list(zip(*looks))
+            middles = np.array([q.mean(axis=0) for q in parts]).reshape(-1, 3)
+            looks = [normals_on(body, n, middles) for n in faces[name]] if parts else [[], []]
+            edges.append(BodyEdge(line, held, list(zip(parts, zip(*looks)))))
         motion = context.output(self.frame, "frame")
         known = self.radius.value is not None and not context.reads
-        seen = hashlib.sha256(b"".join(np.asarray(x, float).tobytes() for x in (*lines, *normals))).hexdigest()
+        lines = [np.asarray(x, float) for e in edges for x in (e.line, *(y for part in e.parts for y in part))]
+        seen = hashlib.sha256(b"".join(x.tobytes() for x in lines)).hexdigest()
 
         def read():
-            return edge_radius(context.index(self.scan), motion, lines, normals, body.solid_count > 0)
+            return edge_radius(context.index(self.scan), motion, edges, body.solid_count > 0)
 
         reading = None if known else context.read(self.scan, (context.key_of(self.frame), "edge", seen), read)
         if reading is None and self.radius.value is None and there:
