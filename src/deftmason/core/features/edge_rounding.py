@@ -6,6 +6,8 @@ scan stays away from the sharp edge says about how large the ball is.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -18,21 +20,76 @@ __all__ = ["Face", "held_rounding"]
 #: A face's surface, and 1 where its own normals look out of the body, else -1.
 Face = tuple[Element, float]
 
+_FIRST = 24.0  # facets from the edge that are looked at first
 _BESIDE = 12.0  # facets beyond where the ball touches, within which a side is fitted
 _FEWEST, _MOST = 25, 6000  # places of a side; of a rounding
 _FACING_COS = float(np.cos(np.radians(15.0)))
 _OFF = 0.35, 3.0  # of where the ball touches, and facets: how far the scan may lie off the model's face
 _CALM = 6.0  # facets at either end of an open edge, where other faces begin
 _SMALLEST = 0.7  # facets: a smaller radius is a sharp edge as a scan shows it
-_ROUNDS = 6
+_ROUNDS, _SETTLED = 6, 0.05
 _STRAY = 0.3  # in cosines: how much farther than from face to face a place of the rounding may turn
 _RISE = 0.05  # of the radius that the edge stands proud of the ball: faces that turn less tell none
 
 
-def _stations(line: np.ndarray, facet: float) -> np.ndarray:
-    s = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
-    at = np.linspace(0, s[-1], int(np.clip(s[-1] / (0.5 * facet), 8, 20_000)))
-    return np.stack([np.interp(at, s, line[:, k]) for k in range(3)], axis=1)
+@dataclass
+class _Beside:
+    """Places (k, 3) of the scan beside an edge: how far ``away`` from it and at which station, what each face's own
+    normals are there (2, k, 3), how the scan faces them (2, k), how far ``off`` them it lies (2, k), mm, and which are
+    ``seen`` to lie on the turn from the one to the other.
+    """
+
+    p: np.ndarray
+    n: np.ndarray
+    away: np.ndarray
+    at: np.ndarray
+    own: np.ndarray
+    facing: np.ndarray
+    off: np.ndarray
+    seen: np.ndarray
+
+
+class _Edge:
+    """An edge as stations half a facet apart, and what lies beside it."""
+
+    def __init__(self, line: np.ndarray, faces: tuple[Face, Face], facet: float):
+        s = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        at = np.linspace(0, s[-1], int(np.clip(s[-1] / (0.5 * facet), 8, 20_000)))
+        self.stations = np.stack([np.interp(at, s, line[:, k]) for k in range(3)], axis=1)
+        self.faces, self.facet, self.length = faces, facet, float(s[-1])
+        self.closed = bool(np.linalg.norm(line[0] - line[-1]) < 1e-6 * self.length)
+        looks = [e.normals(self.stations) * out for e, out in faces]
+        #: The cosine of half the turn from face to face.
+        self.half = float(np.sqrt(max((1 + np.median(np.einsum("ij,ij->i", *looks))) / 2, 0)))
+
+    def beside(self, p: np.ndarray, n: np.ndarray, reach: float) -> _Beside:
+        """The scan's places within ``reach`` mm of the edge, away from its ends."""
+        low, high = self.stations.min(axis=0) - reach, self.stations.max(axis=0) + reach
+        near = np.nonzero(((p > low) & (p < high)).all(axis=1))[0]
+        away, at = cKDTree(self.stations).query(p[near], distance_upper_bound=reach)
+        inset = 0 if self.closed else int(np.ceil(_CALM * self.facet / self.length * len(self.stations)))
+        keep = np.isfinite(away) & (at >= inset) & (at < len(self.stations) - inset)
+        near, away, at = near[keep], away[keep], at[keep]
+        p, n = p[near], n[near]
+        own = np.array([e.normals(p) * out for e, out in self.faces])
+        off = np.array([e.distance(p) * out for e, out in self.faces])
+        facing = np.einsum("ij,kij->ki", n, own)
+        # Between the faces the scan turns from the one to the other: what lies behind, a thin wall's other side, does
+        # not.
+        turn = np.einsum("ij,ij->i", *own)
+        seen = (facing > turn - _STRAY).all(axis=0) & (facing.sum(axis=0) > 0)
+        return _Beside(p, n, away, at, own, facing, off, seen)
+
+    def first_radius(self, b: _Beside) -> float:
+        """About how large a ball keeps the scan as far from the edge as it stays, mm."""
+        gap = np.full(len(self.stations), np.inf)
+        np.minimum.at(gap, b.at[b.seen], b.away[b.seen])
+        gap = gap[np.isfinite(gap)]
+        return float(np.median(gap)) / (1 / self.half - 1) if len(gap) else 0.0
+
+    def touch(self, radius: float) -> float:
+        """How far from the edge a ball of that radius touches the faces, mm."""
+        return radius * float(np.sqrt(1 - self.half**2)) / self.half
 
 
 def held_rounding(
@@ -47,66 +104,54 @@ def held_rounding(
 
     Returns None where a side is too little seen, or what lies between is not tangent to both.
     """
-    stations = _stations(line, facet)
-    closed = bool(np.linalg.norm(line[0] - line[-1]) < 1e-6 * max(float(np.ptp(line, axis=0).max()), 1e-300))
-    length = float(np.linalg.norm(np.diff(stations, axis=0), axis=1).sum())
-    if not closed and length < 3 * _CALM * facet:
+    edge = _Edge(line, faces, facet)
+    if edge.half < 0.05 or 1 / edge.half - 1 < _RISE or (not edge.closed and edge.length < 3 * _CALM * facet):
         return None
-    middle = stations
-    looks = [e.normals(middle) * out for e, out in faces]
-    half = float(np.sqrt(max((1 + np.median(np.einsum("ij,ij->i", *looks))) / 2, 0)))
-    if not 0.05 < half or 1 / half - 1 < _RISE:
-        return None
-    tree = cKDTree(stations)
-    away, at = tree.query(p, distance_upper_bound=most)
-    near = np.nonzero(np.isfinite(away))[0]
-    if not closed:
-        inset = int(np.ceil(_CALM * facet / length * len(stations)))
-        near = near[(at[near] >= inset) & (at[near] < len(stations) - inset)]
-    if len(near) < 3 * _FEWEST:
-        return None
-    p, n, away, at = p[near], n[near], away[near], at[near]
-    own = [e.normals(p) * out for e, out in faces]
-    off = [e.distance(p) * out for e, out in faces]
-    facing = [np.einsum("ij,ij->i", n, o) for o in own]
-    # Between the faces the scan turns from the one to the other: what lies behind, a thin wall's other side, does not.
-    turn = np.einsum("ij,ij->i", *own)
-    seen = (facing[0] > turn - _STRAY) & (facing[1] > turn - _STRAY) & (facing[0] + facing[1] > 0)
-    gap = np.full(len(stations), np.inf)
-    np.minimum.at(gap, at[seen], away[seen])
-    gap = gap[np.isfinite(gap)]
-    radius = float(np.median(gap)) / (1 / half - 1) if len(gap) else 0.0
-    told = None
+    reach = min(_FIRST * facet, most)
+    while True:
+        b = edge.beside(p, n, reach)
+        radius = edge.first_radius(b) if len(b.p) >= 3 * _FEWEST else 0.0
+        if edge.touch(radius) / edge.half + _BESIDE * facet <= reach or reach >= most:
+            break
+        reach = min(2 * reach, most)
     for _ in range(_ROUNDS):
         if not _SMALLEST * facet < radius < most:
             return None
-        touch = radius * float(np.sqrt(1 - half**2)) / half
-        sides = []
-        for k, (e, _) in enumerate(faces):
-            on = (facing[k] > _FACING_COS) & (np.abs(off[k]) < _OFF[0] * touch + _OFF[1] * facet)
-            on &= (away > touch + facet) & (away < touch + _BESIDE * facet)
-            side = _side(p[on], n[on], e) if on.sum() >= _FEWEST else None
-            if side is None:
-                return None
-            sides.append(side)
-        mine = np.nonzero(seen & (away < touch / half + 2 * facet))[0]
-        mine = mine[:: int(np.ceil(len(mine) / _MOST))]
-        if len(mine) < _FEWEST:
+        one = _one_ball(edge, b, radius)
+        if one is None:
             return None
-        # Which side of the scan the ball is on: with an edge that stands out, inside.
-        first = mine[np.argmax((facing[0] + facing[1])[mine])]
-        inwards = np.sign(np.median((off[0] + off[1])[mine]))
-        start = p[first] + inwards * radius * (own[0] + own[1])[first] / max(2 * half, 1e-9)
-        ball = rolling_ball(p[mine], sides[0], sides[1], (start, radius))
-        surface = None if ball is None else ball.surface()
-        if ball is None or surface is None:
-            return None
-        sigma = float(np.sqrt(np.mean(ball.residuals**2)))
-        told = (ball.radius, ball.uncertainty, int(ball.inside.sum()), sigma)
-        if abs(ball.radius - radius) < 0.05 * radius:
-            return told if as_well(ball, surface, p[mine], surface.kind, surface, None, facet) else None
-        radius = ball.radius
+        told, lies = one
+        if abs(told[0] - radius) < _SETTLED * radius:
+            return told if lies else None
+        radius = told[0]
     return None
+
+
+def _one_ball(edge: _Edge, b: _Beside, radius: float) -> tuple[tuple[float, float, int, float], bool] | None:
+    """The ball between sides taken as one of about that radius leaves them; and whether the scan lies on it."""
+    facet, touch = edge.facet, edge.touch(radius)
+    beside = (b.away > touch + facet) & (b.away < touch + _BESIDE * facet)
+    sides = []
+    for k, (e, _) in enumerate(edge.faces):
+        on = beside & (b.facing[k] > _FACING_COS) & (np.abs(b.off[k]) < _OFF[0] * touch + _OFF[1] * facet)
+        side = _side(b.p[on], b.n[on], e) if on.sum() >= _FEWEST else None
+        if side is None:
+            return None
+        sides.append(side)
+    mine = np.nonzero(b.seen & (b.away < touch / edge.half + 2 * facet))[0]
+    mine = mine[:: int(np.ceil(len(mine) / _MOST))]
+    if len(mine) < _FEWEST:
+        return None
+    # Which side of the scan the ball is on: with an edge that stands out, inside.
+    first = mine[np.argmax(b.facing.sum(axis=0)[mine])]
+    inwards = np.sign(np.median(b.off.sum(axis=0)[mine]))
+    start = b.p[first] + inwards * radius * b.own[:, first].sum(axis=0) / (2 * edge.half)
+    ball = rolling_ball(b.p[mine], sides[0], sides[1], (start, radius))
+    surface = None if ball is None else ball.surface()
+    if ball is None or surface is None:
+        return None
+    told = (ball.radius, ball.uncertainty, int(ball.inside.sum()), float(np.sqrt(np.mean(ball.residuals**2))))
+    return told, as_well(ball, surface, b.p[mine], surface.kind, surface, None, facet)
 
 
 def _side(p: np.ndarray, n: np.ndarray, e: Element) -> Side | None:

@@ -97,11 +97,12 @@ class Roundings:
         if index.mesh.areas[facets].sum() > _WIDE * index.mesh.median_edge * _length(index, facets, free.element):
             return None
         pair = [j for _, j in sides[:2]]
-        near = with_rings(index, facets, _FAR_RINGS, np.isin(self.labels, pair))
+        either = (self.labels == pair[0]) | (self.labels == pair[1])
+        near = with_rings(index, facets, _FAR_RINGS, either)
         first, second = (self._side(j, near[self.labels[near] == j]) for j in pair)
         if first is None or second is None:
             return None
-        ids = index.corners(with_rings(index, facets, _RINGS, np.isin(self.labels, pair)))
+        ids = index.corners(with_rings(index, facets, _RINGS, either))
         p = index.mesh.vertices[ids[:: int(np.ceil(len(ids) / _POINTS))]]
         start = middle_of_tube(free.element, index.mesh.centroids[facets[len(facets) // 2]])
         ball = rolling_ball(p, first, second, start, sure=False)
