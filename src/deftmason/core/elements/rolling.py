@@ -195,27 +195,35 @@ def rolling_ball(
     found = _Search(p, sides, signs, float(near[1]))
     if not found.settle(np.zeros((3, 3))) or (found.keep_touched() and not found.settle(np.zeros((3, 3)))):
         return None
-    noise, covariance, inflation = found.noise()
     loose = np.array([s.loose_at(found.touches(k)) for k, s in enumerate(sides)])
-    if loose.any() and noise.sigma2 > 0:
-        # What the places say counts as their noise lets it, against how well each side is known. Sides that lie off
-        # look like noise that is alike until they are shifted: first as if it were not.
-        for grown in (1.0, None) if sure else (1.0,):
-            unit = noise.sigma2 * (inflation if grown is None else grown)
-            prior = np.diag([0.0, *(unit / np.maximum(loose, 1e-3 * np.sqrt(noise.sigma2)) ** 2)])
-            if not found.settle(prior):
-                return None
-            if sure:
-                noise, _, inflation = found.noise()
-        j = found.slopes[found.inside]
-        inverse = np.linalg.inv(j.T @ j + prior)
-        covariance = inverse @ (found.shared(noise) + prior * unit) @ inverse
+    # Sides that lie off look like noise that is alike until they are shifted: first as if it were not.
+    noise, inflation = NoiseModel(float(np.mean(found.residuals[found.inside] ** 2))), 1.0
+    prior = _prior(noise.sigma2, loose, noise)
+    if not found.settle(prior):
+        return None
+    if sure:
+        # Then what the places say counts as their noise lets it, against how well each side is known.
+        noise, inflation = found.noise()
+        prior = _prior(noise.sigma2 * inflation, loose, noise)
+        if not found.settle(prior):
+            return None
+        noise, _ = found.noise()
+    covariance = found.covariance(prior, noise, noise.sigma2 * inflation)
     inside = found.inside
     told = float(np.sqrt(max(float(covariance[0, 0]), 0.0)))
     shifts = (float(found.x[1]), float(found.x[2]))
     c, r = found.centres[inside], found.residuals[inside]
     width = 2 * float(found.x[0]) * found.half_turn
     return RollingBall(float(found.x[0]), told, inside, r, c, sides, signs, width, shifts, inflation)
+
+
+def _prior(unit: float, loose: np.ndarray, noise: NoiseModel) -> np.ndarray:
+    """What is known of the radius (nothing) and of both sides' shifts before, in units of the places' variance (3, 3);
+    a side that is said to lie where it lies is all but held.
+    """
+    if noise.sigma2 < 1e-200:
+        return np.diag([0.0, 1e6, 1e6])
+    return np.diag([0.0, *(unit / np.maximum(loose, 1e-3 * float(np.sqrt(noise.sigma2))) ** 2)])
 
 
 def _side_of(side: Side, place: np.ndarray) -> float:
@@ -296,16 +304,15 @@ class _Search:
         c = self.centres[self.inside].mean(axis=0)[None]
         return (c - self.sides[side].element.distance(c)[:, None] * self.sides[side].element.normals(c))[0]
 
-    def shared(self, noise: NoiseModel) -> np.ndarray:
-        """JᵀCJ (3, 3) of the places that speak, under such noise."""
-        return shared_normal(self._feet(), self.slopes[self.inside], noise)
-
-    def noise(self) -> tuple[NoiseModel, np.ndarray, float]:
-        """The noise, the covariance of the radius (and of the sides' shifts, once they are shifted) by it alone, and by
-        how much that grew as neighbours are alike.
-        """
-        shifted = bool(self.x[1:].any())
-        r, j = self.residuals[self.inside], self.slopes[self.inside, : 3 if shifted else 1]
-        feet = self._feet()
+    def noise(self) -> tuple[NoiseModel, float]:
+        """The noise that the ball leaves, and by how much a parameter's variance grew as neighbours are alike."""
+        r, j, feet = self.residuals[self.inside], self.slopes[self.inside], self._feet()
         model = noise_model(feet, r, j)
-        return model, *correlated_covariance(feet, j, model)
+        return model, correlated_covariance(feet, j, model)[1]
+
+    def covariance(self, prior: np.ndarray, noise: NoiseModel, unit: float) -> np.ndarray:
+        """Of the radius and both shifts (3, 3), as they were weighed with ``prior`` in units of ``unit`` mm²."""
+        j = self.slopes[self.inside]
+        inverse = np.linalg.inv(j.T @ j + prior)
+        alike = shared_normal(self._feet(), j, noise) if noise.common is not None else noise.sigma2 * (j.T @ j)
+        return inverse @ (alike + prior * unit) @ inverse
