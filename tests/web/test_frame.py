@@ -126,3 +126,14 @@ def test_a_bore_and_a_cone_held_along_a_plane(room, page):
     cone = room.summary("Drafted round")["parameters"]
     assert abs(np.array(cone["direction"]) @ normal) == pytest.approx(1, abs=1e-12)
     assert cone["half_angle_deg"] == pytest.approx(2.0, abs=1.2)
+
+
+def test_a_narrow_rounding_is_told_by_its_sides(room):
+    """Five facets of it between the plate and a leaning side; alone it came out R 2.6, told as sure."""
+    read(room, (3, -19.46, 12.73), (0, -0.7, 0.7), "Foot", figure="diameter")
+    assert room.figure("between").endswith("on either side: two flat sides.")
+    room.lay("Foot")
+    told = room.summary("Foot")
+    assert told["element"] == "cylinder"
+    off, sigma = told["parameters"]["radius"] - 2.5, told["uncertainty"]["radius"]
+    assert abs(off) < 0.06 and abs(off) < 3 * sigma and sigma < 0.1

@@ -3871,13 +3871,19 @@ export interface components {
         };
         /**
          * DatumTold
-         * @description Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own.
+         * @description Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own; ``between`` the
+         *     kinds of the two sides that a narrow rounding was held tangent to.
          */
         DatumTold: {
             /** Angle Deg */
             angle_deg: number | null;
             /** Area */
             area: number;
+            /**
+             * Between
+             * @default []
+             */
+            between: string[];
             /**
              * Could Be
              * @default []

@@ -64,6 +64,10 @@ const WORDS: { [k: string]: string } = {
   torus: 'tube',
   cone: 'half angle',
 }
+const sides = computed(() => {
+  const flat = (s.value?.between ?? []).filter((k) => k === 'plane').length
+  return ['two round sides', 'a flat side and a round one', 'two flat sides'][flat]
+})
 const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
 </script>
 
@@ -172,6 +176,9 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
         <dt>area</dt>
         <dd class="fig">{{ Number(s.area.toPrecision(4)) }} mm²</dd>
       </dl>
+      <p v-if="s.between?.length" class="mt-1" data-figure="between">
+        A narrow rounding, held tangent to what lies on either side: {{ sides }}.
+      </p>
       <p class="mt-1 text-soft">± is two sigma: nineteen times of twenty the true value lies within.</p>
       <Residuals :histogram="s.histogram" :scatter="s.scatter" />
     </template>

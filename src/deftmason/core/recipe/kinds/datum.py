@@ -75,7 +75,9 @@ class CouldBe(BaseModel):
 
 
 class DatumTold(Told):
-    """Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own."""
+    """Uncertainties are standard deviations; ``parameters`` and ``uncertainty`` as the element's own; ``between`` the
+    kinds of the two sides that a narrow rounding was held tangent to.
+    """
 
     line: ClassVar[tuple[str, ...]] = ("element", "roles", "parameters", "area", "length", "scatter", "facets")
 
@@ -98,6 +100,7 @@ class DatumTold(Told):
     direction_uncertainty_deg: float | None = None
     could_be: list[CouldBe] = []
     free_scatter: float | None = None
+    between: list[str] = []
 
 
 #: What a kind of element leaves as a value: its parameter, name, sign, factor and unit.
@@ -169,6 +172,7 @@ class DatumStep(Step):
             "histogram": residual_histogram(f.residuals),
             "inflation": f.inflation,
             "free_scatter": free,
+            "between": [] if holds or picked.between is None else [side.element.kind for side in picked.between],
             "could_be": [
                 {
                     "element": r.gathered.element.kind,
