@@ -10,6 +10,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..elements import Element, RollingBall, Side, fit, middle_of_tube, rolling_ball
@@ -148,6 +150,20 @@ def _ball(ground: Ground, seed: int, gathered: np.ndarray, e: Element, wide: flo
     return ball
 
 
+def _about_place(index: ScanIndex, facets: np.ndarray, place: np.ndarray) -> np.ndarray:
+    """Those of some facets (k,) that hang together with the one nearest to a place."""
+    if not len(facets):
+        return facets
+    mine = np.searchsorted(facets, index.neighbours[facets])
+    mine[mine == len(facets)] = 0
+    beside = facets[mine] == index.neighbours[facets]
+    rows = np.repeat(np.arange(len(facets)), 3)[beside.ravel()]
+    links = coo_matrix((np.ones(len(rows), bool), (rows, mine[beside])), shape=(len(facets), len(facets)))
+    piece = connected_components(links, directed=False)[1]
+    nearest = int(np.argmin(np.linalg.norm(index.mesh.centroids[facets] - place, axis=1)))
+    return facets[piece == piece[nearest]]
+
+
 def as_rounding(index: ScanIndex, ground: Ground, seed: int, here, spread: list[Gathered]) -> Gathered | None:
     """What lies at a place as the narrow rounding it is, told by its two sides; None where it is none, or wide enough
     to tell itself.
@@ -171,7 +187,7 @@ def as_rounding(index: ScanIndex, ground: Ground, seed: int, here, spread: list[
         about = with_rings(index, g.facets, _RINGS)
         c = index.mesh.centroids[about]
         off = np.abs(surface.distance(c)) <= _REACH * ground.noise + index.mesh.median_edge**2 / (4 * ball.radius)
-        facets = about[ball.holds(c) & off]
+        facets = _about_place(index, about[ball.holds(c) & off], ground.index.mesh.centroids[seed])
         if len(facets) >= _FEWEST:
             return replace(g, facets=facets.astype(np.int32), element=surface, between=ball.sides)
     return None

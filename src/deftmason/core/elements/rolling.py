@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..errors import BadInput
 from .fits import Fit, fit
@@ -92,10 +93,10 @@ class RollingBall:
         return Torus(ring.element.center, ring.element.normal, ring.element.radius, self.radius)
 
     def holds(self, points) -> np.ndarray:
-        """Which places (n, 3) lie between the lines along which the ball touches its sides (n,)."""
+        """Which places (n, 3) lie between the lines along which the ball touches its sides, where these are (n,)."""
         p = np.asarray(points, float)
         c, n1, n2 = _centres(p, self.sides, self.signs, self.radius, self.shifts)
-        return _seen(p, c, n1, n2, self.signs)[0]
+        return _seen(p, c, n1, n2, self.signs)[0] & _touched(c, self.radius, self.sides, self.signs)
 
     def as_fit(self, surface: Element) -> Fit:
         """The ball as a fit of the surface it sweeps, told with its standard deviations."""
@@ -163,6 +164,16 @@ def _seen(p, c, n1, n2, signs):
     far = np.linalg.norm(u, axis=1)
     along = np.einsum("ij,ij->i", u, bisector) / np.maximum(far, 1e-300)
     return along >= half, far, along, half
+
+
+def _touched(c, radius: float, sides, signs) -> np.ndarray:
+    """Whether both sides are there where the ball with its middle at each of some places (n, 3) touches them (n,)."""
+    out = np.ones(len(c), bool)
+    for side, sign in zip(sides, signs):
+        if side.places is not None:
+            foot = c - sign * radius * side.element.normals(c)
+            out &= np.isfinite(cKDTree(side.places).query(foot, distance_upper_bound=side.reach)[0])
+    return out
 
 
 def _slopes(p, c, n1, n2, far, along, half):
@@ -242,16 +253,7 @@ class _Search:
 
     def keep_touched(self) -> bool:
         """Leave out the places beside which a side is not there; whether there are any."""
-        from scipy.spatial import cKDTree
-
-        n = self.sides[0].element.normals(self.centres), self.sides[1].element.normals(self.centres)
-        touched = np.ones(len(self.p), bool)
-        for side, sign, normals in zip(self.sides, self.signs, n):
-            if side.places is None:
-                continue
-            foot = self.centres - sign * self.x[0] * normals
-            away = cKDTree(side.places).query(foot, distance_upper_bound=side.reach)[0]
-            touched &= np.isfinite(away)
+        touched = _touched(self.centres, self.x[0], self.sides, self.signs)
         self.touched = touched
         return not touched.all()
 

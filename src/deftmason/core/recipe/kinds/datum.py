@@ -176,7 +176,7 @@ class DatumStep(Step):
             "could_be": [
                 {
                     "element": r.gathered.element.kind,
-                    "size": size_of(r.gathered.element),
+                    "size": size_of(e if r.gathered is picked else r.gathered.element),
                     "scatter": r.scatter,
                     "cost": r.cost,
                 }
