@@ -222,7 +222,7 @@ def fit(
         index = ScanIndex(read.scan)
         found = reading_as(index, place, kind, angle_deg=spread_angle)
         ids = found.vertices(index)
-        if found.between is not None and along is None and across is None and radius is None:
+        if found.between is not None and not (along or across or radius or robust):
             by_sides, ids = fit_gathered(index, found, kind)
         points, normals = read.scan.vertices[ids], read.scan.vertex_normals[ids]
     else:

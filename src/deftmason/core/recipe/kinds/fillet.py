@@ -82,7 +82,8 @@ class FilletStep(Step):
         motion = context.output(self.frame, "frame")
         known = self.radius.value is not None and not context.reads
         lines = [np.asarray(x, float) for e in edges for x in (e.line, *(y for part in e.parts for y in part))]
-        seen = hashlib.sha256(b"".join(x.tobytes() for x in lines)).hexdigest()
+        sides = repr([[(s.kind, s.parameters(), out) for s, out in e.faces or ()] for e in edges])
+        seen = hashlib.sha256(b"".join([*(x.tobytes() for x in lines), sides.encode()])).hexdigest()
 
         def read():
             return edge_radius(context.index(self.scan), motion, edges, body.solid_count > 0)
