@@ -11,7 +11,6 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..errors import BadInput
 from .fits import Fit, fit
@@ -168,6 +167,8 @@ def _seen(p, c, n1, n2, signs):
 
 def _touched(c, radius: float, sides, signs) -> np.ndarray:
     """Whether both sides are there where the ball with its middle at each of some places (n, 3) touches them (n,)."""
+    from scipy.spatial import cKDTree
+
     out = np.ones(len(c), bool)
     for side, sign in zip(sides, signs):
         if side.places is not None:
