@@ -16,11 +16,12 @@ from scipy.spatial import cKDTree
 
 from ..elements import Element, RollingBall, Side, fit, middle_of_tube, rolling_ball
 from ..errors import BadInput
+from ..scan.growing import with_rings
 from ..scan.index import ScanIndex
-from ..scan.picking import RULES, Gathered, gather_on
+from ..scan.picking import Gathered, gather_on
 from ..zones.ground import Ground
 from ..zones.growing import KINDS, grow_each
-from ..zones.roundings import NARROW, THERE, as_well, with_rings
+from ..zones.roundings import NARROW, THERE, as_well
 
 __all__ = ["as_rounding"]
 
@@ -111,7 +112,7 @@ def _side(ground: Ground, seed: int, rounding: cKDTree) -> Side | None:
         return Side.of(fit(element.kind, p[keep], normals=n[keep], near=f.element), places, THERE * m.median_edge)
 
     try:
-        flat = gather_on(index, m.centroids[seed], "plane", RULES["same facing"], normal=ground.normals[seed])
+        flat = gather_on(index, seed, "plane")
         assert flat.element is not None
         side = fitted(flat.element, flat.facets)
         if side is not None:

@@ -172,13 +172,13 @@ def correlated_covariance(
 
 def shared_normal(points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3) -> np.ndarray:
     """JᵀCJ (p, p) for ``jacobian`` J (n, p) at ``points`` (n, 3) under such noise, from a sample of pairs."""
+    from scipy.spatial.distance import pdist, squareform
+
     n = len(points)
     middle = jacobian.T @ jacobian * noise.sigma2
     if noise.common is not None and n > 1:
         some = np.random.default_rng(seed).choice(n, min(n, _PAIRS), replace=False)
-        d = _apart(points[some])
-        together = noise.covariance(d)
-        np.fill_diagonal(together, 0.0)
+        together = squareform(noise.covariance(pdist(points[some])))
         m = len(some)
         j = jacobian[some]
         middle += (n * (n - 1) / (m * (m - 1.0))) * (j.T @ together @ j)

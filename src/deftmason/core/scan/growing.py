@@ -1,4 +1,4 @@
-"""A flood over the facets that agree with an element, which looks at no others.
+"""A flood over the facets that agree with an element, or lie so many rings about others; it looks at no others.
 
 Distances and normals are the closed forms of `elements.shapes`, compiled for one place at a time.
 """
@@ -10,7 +10,7 @@ from numba import njit
 
 from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 
-__all__ = ["flood_on", "foot", "packed"]
+__all__ = ["flood_on", "foot", "packed", "with_rings"]
 
 
 @njit(cache=True)
@@ -134,3 +134,29 @@ def flood_on(
         taken,
         float(turns_alike),
     )
+
+
+@njit(cache=True)
+def _rings(start, rings, neighbours, allowed):  # pragma: no cover - compiled
+    seen = np.zeros(neighbours.shape[0], np.bool_)
+    out = [np.int32(f) for f in start]
+    for f in start:
+        seen[f] = True
+    first = 0
+    for _ in range(rings):
+        last = len(out)
+        for i in range(first, last):
+            for k in range(3):
+                g = neighbours[out[i], k]
+                if g >= 0 and not seen[g] and (len(allowed) == 0 or allowed[g]):
+                    seen[g] = True
+                    out.append(np.int32(g))
+        first = last
+    return np.array(out)
+
+
+def with_rings(index, facets: np.ndarray, rings: int, allowed: np.ndarray = _NONE) -> np.ndarray:
+    """Some facets (k,) and so many rings of those about them that are ``allowed`` (m,), sorted."""
+    if not len(facets):
+        return np.asarray(facets, np.int32)
+    return np.sort(_rings(np.asarray(facets, np.int32), rings, index.neighbours, allowed))

@@ -78,7 +78,7 @@ class TriMesh:
         v = self.vertices
         return float(np.median(np.linalg.norm(v[f[:, 0]] - v[f[:, 1]], axis=1)))
 
-    @property
+    @cached_property
     def bounds(self) -> np.ndarray:
         """(2, 3): lowest and highest corner in mm."""
         return np.array([self.vertices.min(axis=0), self.vertices.max(axis=0)])

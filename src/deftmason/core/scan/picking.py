@@ -189,13 +189,15 @@ def gather(index: ScanIndex, place, rule: str, angle_deg: float | None = None, *
 
 
 def gather_on(index: ScanIndex, place, kind: str, angle_deg: float | None = None, *, normal=None) -> Gathered:
-    """Facets of the surface of one kind that passes through the place (running fit of that kind)."""
+    """Facets of the surface of one kind that passes through the place (running fit of that kind): a place (3,), or
+    the facet there.
+    """
     if kind in ("line", "circle"):
         raise BadArgument(
             f"A {kind} is a curve: it has no surface to spread over; fit it without a seed.", field="kind"
         )
     angle = RULES["same facing" if kind == "plane" else "same bend"] if angle_deg is None else float(angle_deg)
-    seed, missed = _seed(index, place, normal)
+    seed, missed = (place, 0.0) if isinstance(place, int) else _seed(index, place, normal)
     found = _grown(index, seed, kind, angle)
     if found is None:
         raise BadInput(f"No {kind} passes through the place given; pick another place or another kind.")

@@ -11,11 +11,12 @@ import numpy as np
 from ..elements import Element, Fit, RollingBall, Side, fit, middle_of_tube, rolling_ball
 from ..elements.uncertainty import NoiseModel, correlated_covariance
 from ..errors import BadInput
+from ..scan.growing import with_rings
 from ..scan.index import ScanIndex
 from .ground import Ground
 from .kinds import own_noise
 
-__all__ = ["NARROW", "THERE", "Roundings", "as_well", "with_rings"]
+__all__ = ["NARROW", "THERE", "Roundings", "as_well"]
 
 THERE = 2.5  # facets: a side that is farther from where the ball touches it is not there
 NARROW = 8.0  # facets across: of what is narrower no kind can be told without its sides
@@ -30,21 +31,6 @@ _HARDLY, _HARDLY_NARROW = 1.12, 1.4  # of its scatter: less tells nothing, as wa
 _GAIN = 16.0  # twice the logarithm of the likelihood that three or four more parameters gain by chance, at most
 _SHARE = 0.15  # of a rounding's border: what a side takes at least
 _WIDE = 16.0  # facets across: a wider one tells itself
-
-
-def with_rings(index: ScanIndex, facets: np.ndarray, rings: int, allowed: np.ndarray | None = None) -> np.ndarray:
-    """Some facets (k,) and so many rings of those about them that are ``allowed`` (m,), sorted."""
-    have = front = np.sort(facets)
-    for _ in range(rings):
-        beside = np.unique(index.neighbours[front])
-        beside = beside[beside >= 0]
-        if allowed is not None:
-            beside = beside[allowed[beside]]
-        front = np.setdiff1d(beside, have)
-        if not len(front):
-            break
-        have = np.union1d(have, front)
-    return have
 
 
 def as_well(
