@@ -93,7 +93,7 @@ def test_a_bend_table_is_read_from_part_of_the_outside(share, gap):
     assert max(worst.values()) < 1, worst
     assert found.unexplained < 0.01
     assert bool(found.tubes[0].bridged) == (gap is not None) == bool(found.warnings)
-    assert abs(found.tubes[0].diameter - 24) < 0.02 and found.tubes[0].sigma < 0.02
+    assert abs(found.tubes[0].diameter - 24) < 0.02 and found.tubes[0].sigma.diameter < 0.02
 
 
 def test_a_known_diameter_is_kept_and_a_guide_followed():

@@ -100,7 +100,8 @@ def stanchion() -> TriMesh:
 def bends_told(page):
     rows = page.locator("[data-bend]")
     rows.first.wait_for(timeout=60_000)
-    return [[float(c.replace("°", "") or 0) for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    cells = [[c.split("±")[0].replace("°", "").strip() for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    return [[float(c or 0) for c in row] for row in cells]
 
 
 def test_the_stanchions_tubes_by_themselves_a_gap_a_curve_and_a_weld(server, page, tmp_path):

@@ -62,12 +62,16 @@ def test_a_tube_is_read_by_a_click_and_laid_with_a_wall(server, page, scan_bytes
     rows = page.locator("[data-bend]")
     rows.first.wait_for(timeout=60_000)
     assert rows.count() == 3
-    told = [[float(c.replace("°", "") or 0) for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    cells = [[c.replace("°", "").split("±") for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    told = [[float(c[0].strip() or 0) for c in row] for row in cells]
+    sure = [[float(c[1].replace("<", "")) if len(c) > 1 else 0.0 for c in row] for row in cells]
     angles, radii = [t[2] for t in told], [t[3] for t in told]
     if abs(angles[0] - 90) > 5:
         angles, radii = angles[::-1], radii[::-1]
     assert angles == pytest.approx([90, 45, np.degrees(1.2)], abs=0.15)
     assert radii == pytest.approx([40, 55, 40], rel=0.01)
+    within = [s[3] for s in sure][:: 1 if abs(told[0][2] - 90) < 5 else -1]
+    assert all(0 < w < 0.4 and abs(r - t) < 2.5 * w for r, t, w in zip(radii, [40, 55, 40], within)), (radii, within)
     bench = page.get_by_role("complementary", name="Bench")
     assert "Bridged over" in bench.inner_text()
     box = bench.get_by_label("Wall, mm")

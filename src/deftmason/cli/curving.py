@@ -94,12 +94,13 @@ def _told(t) -> dict:
             "rotation_deg": float(np.degrees(rotation)),
             "angle_deg": float(np.degrees(angle)),
             "radius": float(radius),
+            "uncertainty": sure,
         }
-        for length, (rotation, angle, radius) in zip(t.path.straights, t.path.bends)
+        for length, (rotation, angle, radius), sure in zip(t.path.straights, t.path.bends, t.sigma.told())
     ]
     return {
         "diameter": t.diameter,
-        "uncertainty": {"diameter": t.sigma},
+        "uncertainty": {"diameter": t.sigma.diameter},
         "centreline": t.centreline.tolist(),
         "pieces": pieces,
         "bend_table": table,

@@ -345,9 +345,10 @@ def tube(
     for n, t in enumerate(answer["tubes"], 1):
         rows.append(f"tube {n}: diameter {t['diameter']:.4f} mm, rms {t['rms']:.4f} mm, seen {t['seen']:.0%}")
         rows += [
-            f"  {b['length']:>10.3f} mm  turned {b['rotation_deg']:>8.2f}°  bend {b['angle_deg']:>7.2f}°"
-            f"  radius {b['radius']:.3f} mm"
-            for b in t["bend_table"]
+            f"  {b['length']:>10.3f} mm  turned {b['rotation_deg']:>8.2f}°"
+            f"  bend {b['angle_deg']:>7.2f} ± {2 * u['angle_deg']:.2f}°"
+            f"  radius {b['radius']:.3f} ± {2 * u['radius']:.3f} mm"
+            for b, u in ((b, b["uncertainty"]) for b in t["bend_table"])
         ]
         rows.append(f"  {t['end_length']:>10.3f} mm")
     _print(

@@ -2117,6 +2117,21 @@ export interface components {
             says: string;
         };
         /**
+         * BendSure
+         * @description One standard deviation of each number of a bend; none of the straight before the first, which begins where the
+         *     scan does.
+         */
+        BendSure: {
+            /** Angle Deg */
+            angle_deg: number;
+            /** Length */
+            length: number | null;
+            /** Radius */
+            radius: number;
+            /** Rotation Deg */
+            rotation_deg: number;
+        };
+        /**
          * BendTold
          * @description A line of the bend table: the straight before it, its rotation against the bend before, how far it bends, how
          *     wide; mm and degrees, rotations right-handed about the direction of travel.
@@ -2130,6 +2145,8 @@ export interface components {
             radius: number;
             /** Rotation Deg */
             rotation_deg: number;
+            /** @default null */
+            sure: components["schemas"]["BendSure"] | null;
         };
         /**
          * BodyTold
@@ -7220,7 +7237,8 @@ export interface components {
         /**
          * Order
          * @description One order of trust: which datums come first and second, how far the second then misses (degrees, and mm at the
-         *     part's edge), and how far the part would land from where the chosen order puts it, mm.
+         *     part's edge), how far the part would land from where the chosen order puts it, and how far zero would lie from where
+         *     it lies now, mm.
          */
         Order: {
             /** Chosen */
@@ -7235,6 +7253,11 @@ export interface components {
             moves_mm: number | null;
             /** Second */
             second: string;
+            /**
+             * Zero Mm
+             * @default null
+             */
+            zero_mm: number | null;
         };
         /** PackStudy */
         PackStudy: {

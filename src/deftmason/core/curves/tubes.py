@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ..elements.uncertainty import correlation_inflation
 from ..progress import Progress, part, silent
 from ..scan.index import ScanIndex
 from .bending import bent
 from .bentfit import BentFit
 from .bentpath import BentPath
+from .bentsure import BentSigma, sigma_of
 from .runs import Run, guided, runs_of
 from .spinevotes import Votes, radii_of, votes_of
 from .stations import Outside, Stations, centred
@@ -31,14 +31,15 @@ _FACETS = 60_000  # asked for the share that is of no tube
 
 @dataclass(frozen=True)
 class Tube:
-    """One tube. ``path`` its straights and bends, ``diameter`` mm with one standard deviation ``sigma``; ``stations``
-    the axis as the scan shows it; ``seen`` the share of the outside that the scan shows; ``rms`` and ``worst`` of the
-    distances of its points (mm); ``oval`` of each bend; ``bridged`` lengths (from, to) along it without scan.
+    """One tube. ``path`` its straights and bends, ``diameter`` mm; ``sigma`` one standard deviation of each of these
+    numbers; ``stations`` the axis as the scan shows it; ``seen`` the share of the outside that the scan shows; ``rms``
+    and ``worst`` of the distances of its points (mm); ``oval`` of each bend; ``bridged`` lengths (from, to) along it
+    without scan.
     """
 
     path: BentPath
     diameter: float
-    sigma: float
+    sigma: BentSigma
     stations: Stations
     seen: float
     rms: float
@@ -177,7 +178,7 @@ def _tube(outside: Outside, line: np.ndarray, radius: float, diameter: float | N
     return Tube(
         path,
         2 * got.radius,
-        _sigma(got, held),
+        sigma_of(got, held=held),
         st,
         seen,
         got.rms,
@@ -185,17 +186,6 @@ def _tube(outside: Outside, line: np.ndarray, radius: float, diameter: float | N
         got.oval,
         gaps,
     )
-
-
-def _sigma(got: BentFit, held: bool) -> float:
-    """One standard deviation of the diameter, mm."""
-    if held:
-        return 0.0
-    k = len(got.path.bends)
-    normal = got.jacobian.T @ got.jacobian
-    at = 6 + 4 * k
-    var = float(np.linalg.pinv(normal, rcond=1e-12)[at, at]) * got.rms**2
-    return 2 * float(np.sqrt(max(var, 0) * correlation_inflation(got.points, got.residuals)))
 
 
 def _ended(got: BentFit, outside: Outside, st: Stations) -> tuple[BentPath, float, list[tuple[float, float]]]:

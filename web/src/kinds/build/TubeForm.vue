@@ -44,7 +44,20 @@ watch(
   () => r.value.marks.length,
   () => r.value.places.length && hand.tryIt(),
 )
+/** Two standard deviations, never shown as nothing. */
+const within = (sigma: number | null | undefined, digits = 3, unit = '') => {
+  if (sigma === null || sigma === undefined) return ''
+  const least = 10 ** -digits
+  return 2 * sigma < least / 2 ? `± <${least}${unit}` : `± ${(2 * sigma).toFixed(digits)}${unit}`
+}
 const degrees = (v: number) => `${v.toFixed(2)}°`
+/** A bend's figures, each with how sure it is; the first is not turned against any. */
+const figures = (b: Schemas['BendTold'], first: boolean) => [
+  [mm(b.length), within(b.sure?.length)],
+  first ? ['', ''] : [degrees(b.rotation_deg), within(b.sure?.rotation_deg, 2, '°')],
+  [degrees(b.angle_deg), within(b.sure?.angle_deg, 2, '°')],
+  [mm(b.radius), within(b.sure?.radius)],
+]
 </script>
 
 <template>
@@ -114,11 +127,10 @@ const degrees = (v: number) => `${v.toFixed(2)}°`
           </tr>
         </thead>
         <tbody class="fig">
-          <tr v-for="(b, k) in told.bends" :key="k" data-bend>
-            <td>{{ mm(b.length) }}</td>
-            <td class="text-right">{{ k ? degrees(b.rotation_deg) : '' }}</td>
-            <td class="text-right">{{ degrees(b.angle_deg) }}</td>
-            <td class="text-right">{{ mm(b.radius) }}</td>
+          <tr v-for="(b, k) in told.bends" :key="k" class="align-top" data-bend>
+            <td v-for="([is, sure], n) in figures(b, !k)" :key="n" :class="{ 'text-right': n }">
+              {{ is }}<small class="block text-soft" v-text="sure" />
+            </td>
           </tr>
           <tr>
             <td>{{ mm(told.end_length) }}</td>

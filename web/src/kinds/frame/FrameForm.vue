@@ -38,6 +38,12 @@ function swap() {
   hand.tryIt(0)
 }
 const named = (what: string) => j.byId.get(String(r.value[what as keyof Record]))?.name ?? what
+/** How far zero would lie elsewhere, mm, where that is most of the part's move. */
+const zeroMoves = computed(() => {
+  const other = s.value?.orders.find((o) => !o.chosen)
+  const mm = other?.zero_mm ?? 0
+  return other && mm > 0.01 && mm > (other.moves_mm ?? 0) / 2 ? mm.toFixed(2) : ''
+})
 const turned = ['first', 'second'] as const
 const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly string[]).includes(k)
 </script>
@@ -125,6 +131,9 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
             </tr>
           </tbody>
         </table>
+        <p v-if="zeroMoves" class="mt-1.5 text-soft" data-figure="zero moves">
+          {{ zeroMoves }} mm of it is zero, which the datum trusted first then places.
+        </p>
       </template>
     </template>
     <p v-else class="mt-1.5 text-soft">Choose a first datum.</p>

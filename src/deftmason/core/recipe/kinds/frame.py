@@ -32,7 +32,8 @@ class Miss(BaseModel):
 
 class Order(BaseModel):
     """One order of trust: which datums come first and second, how far the second then misses (degrees, and mm at the
-    part's edge), and how far the part would land from where the chosen order puts it, mm.
+    part's edge), how far the part would land from where the chosen order puts it, and how far zero would lie from where
+    it lies now, mm.
     """
 
     first: str
@@ -40,6 +41,7 @@ class Order(BaseModel):
     degrees: float
     edge_mm: float | None
     moves_mm: float | None
+    zero_mm: float | None = None
     chosen: bool
 
 
@@ -64,7 +66,7 @@ class FrameStep(Step):
     produces: ClassVar[str] = "frame"
     tells: ClassVar[type[Told]] = FrameTold
 
-    computation: ClassVar[int] = 4
+    computation: ClassVar[int] = 5
 
     kind: Literal["frame"] = "frame"
     first: DatumRef = Field(description="Datum that holds the first axis exactly.")
@@ -136,6 +138,7 @@ class FrameStep(Step):
                     "degrees": off,
                     "edge_mm": None if reach is None else abs(float(np.tan(np.radians(off)))) * reach,
                     "moves_mm": None if edge is None else farthest_move(f.motion, motion, edge),
+                    "zero_mm": farthest_move(f.motion.inverse(), motion.inverse(), np.zeros((1, 3))),
                     "chosen": not swapped,
                 }
             )

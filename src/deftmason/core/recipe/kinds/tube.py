@@ -21,6 +21,16 @@ __all__ = ["TubeStep"]
 _TIGHT = 1.001  # times the tube's radius that a bend's own is at least, where the diameter was chosen larger
 
 
+class BendSure(BaseModel):
+    """One standard deviation of each number of a bend; none of the straight before the first, which begins where the
+    scan does."""
+
+    length: float | None
+    rotation_deg: float
+    angle_deg: float
+    radius: float
+
+
 class BendTold(BaseModel):
     """A line of the bend table: the straight before it, its rotation against the bend before, how far it bends, how
     wide; mm and degrees, rotations right-handed about the direction of travel."""
@@ -29,6 +39,7 @@ class BendTold(BaseModel):
     rotation_deg: float
     angle_deg: float
     radius: float
+    sure: BendSure | None = None
 
 
 class TubeTold(BodyTold):
@@ -59,6 +70,7 @@ class TubeStep(Step):
     produces: ClassVar[str] = "body"
     tells: ClassVar[type[Told]] = TubeTold
     quick: ClassVar[bool] = False
+    computation: ClassVar[int] = 2
 
     kind: Literal["tube"] = "tube"
     scan: ScanRef = Field(description="The scan it is read from.")
@@ -154,7 +166,7 @@ class TubeStep(Step):
             raise BadInput("Click the tube on the scan.", field="places")
         motion = context.output(self.frame, "frame")
         tube = self._read(context, progress)
-        reading = Reading(tube.diameter, tube.sigma, len(tube.stations.of), tube.rms)
+        reading = Reading(tube.diameter, tube.sigma.diameter, len(tube.stations.of), tube.rms)
         diameter, source = settled(self.diameter, reading)
         radius = diameter / 2
         p, costs = in_round_numbers(tube.path, tube.diameter) if self.rounded else (tube.path, 0.0)
@@ -172,7 +184,9 @@ class TubeStep(Step):
             motion.points(p.start), motion.vectors(p.direction), motion.vectors(p.inward), p.straights, bends
         )
         values = [
-            Value("diameter", "⌀", tube.diameter, tube.sigma, diameter, source, "mm", None, ["diameter", "value"])
+            Value(
+                "diameter", "⌀", tube.diameter, tube.sigma.diameter, diameter, source, "mm", None, ["diameter", "value"]
+            )
         ]
         wall = None
         if self.wall.value is not None:
@@ -188,8 +202,9 @@ class TubeStep(Step):
                     "rotation_deg": float(np.degrees(rotation)),
                     "angle_deg": float(np.degrees(angle)),
                     "radius": float(wide),
+                    "sure": None if self.rounded else sure,
                 }
-                for length, (rotation, angle, wide) in zip(path.straights, path.bends)
+                for length, (rotation, angle, wide), sure in zip(path.straights, path.bends, tube.sigma.told())
             ],
             "end_length": float(path.straights[-1]),
             "centreline": tube.centreline.tolist(),
