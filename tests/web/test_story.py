@@ -49,6 +49,8 @@ def test_from_scan_to_proven_model(server, pose, page, tmp_path):
     page.goto(server.url)
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).wait_for()
     assert page.locator("main").get_by_text("demo", exact=True).count() == 8
+    page.wait_for_function("[...document.querySelectorAll('main img')].every((i) => i.naturalWidth)", timeout=120_000)
+    assert page.get_by_text("Drawing its picture").count() == 0
     shot(page, "shelf")
     page.get_by_role("link", name=re.compile("^Chain guide bracket(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")

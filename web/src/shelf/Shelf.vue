@@ -7,6 +7,7 @@ import type { JobCard } from '../api/types'
 import Mark from '../shell/Mark.vue'
 import ThemeButton from '../shell/ThemeButton.vue'
 import Bring from './Bring.vue'
+import JobPicture from './JobPicture.vue'
 
 const router = useRouter()
 const jobs = ref<JobCard[] | null>(null)
@@ -100,13 +101,7 @@ async function remove(job: JobCard) {
             class="group relative overflow-hidden rounded-sm border border-rule bg-sheet hover:border-ink"
           >
             <RouterLink :to="`/jobs/${job.id}`" class="block">
-              <img
-                v-if="job.picture"
-                :src="job.picture"
-                alt=""
-                class="h-[216px] w-full border-b border-rule bg-ground object-cover"
-              />
-              <div v-else class="h-[216px] border-b border-rule bg-ground" />
+              <JobPicture :src="job.picture" />
               <div class="px-3.5 py-3">
                 <h2>{{ job.name }}</h2>
                 <p class="text-soft">{{ job.says }}</p>
