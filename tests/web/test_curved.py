@@ -100,7 +100,10 @@ def stanchion() -> TriMesh:
 def bends_told(page):
     rows = page.locator("[data-bend]")
     rows.first.wait_for(timeout=60_000)
-    cells = [[c.split("±")[0].replace("°", "").strip() for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    cells = [
+        [c.split("±")[0].replace("°", "").replace("−", "-").strip() for c in r.locator("td").all_inner_texts()]
+        for r in rows.all()
+    ]
     return [[float(c or 0) for c in row] for row in cells]
 
 

@@ -62,9 +62,11 @@ def test_a_tube_is_read_by_a_click_and_laid_with_a_wall(server, page, scan_bytes
     rows = page.locator("[data-bend]")
     rows.first.wait_for(timeout=60_000)
     assert rows.count() == 3
-    cells = [[c.replace("°", "").split("±") for c in r.locator("td").all_inner_texts()] for r in rows.all()]
+    cells = [
+        [c.replace("°", "").replace("−", "-").split("±") for c in r.locator("td").all_inner_texts()] for r in rows.all()
+    ]
     told = [[float(c[0].strip() or 0) for c in row] for row in cells]
-    sure = [[float(c[1].replace("<", "")) if len(c) > 1 else 0.0 for c in row] for row in cells]
+    sure = [[float(c[1].strip("< °")) if len(c) > 1 else 0.0 for c in row] for row in cells]
     angles, radii = [t[2] for t in told], [t[3] for t in told]
     if abs(angles[0] - 90) > 5:
         angles, radii = angles[::-1], radii[::-1]

@@ -4,7 +4,7 @@ import { computed, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
 import Head from '../../bench/Head.vue'
-import { mm, typed } from '../../state/format'
+import { mm, pm, typed } from '../../state/format'
 import { useStep } from '../useStep'
 
 type Record = Schemas['TubeStep'] & { wider?: boolean }
@@ -44,18 +44,15 @@ watch(
   () => r.value.marks.length,
   () => r.value.places.length && hand.tryIt(),
 )
-/** Two standard deviations, never shown as nothing. */
-const within = (sigma: number | null | undefined, digits = 3, unit = '') => {
-  if (sigma === null || sigma === undefined) return ''
-  const least = 10 ** -digits
-  return 2 * sigma < least / 2 ? `± <${least}${unit}` : `± ${(2 * sigma).toFixed(digits)}${unit}`
-}
-const degrees = (v: number) => `${v.toFixed(2)}°`
+/** Two standard deviations. */
+const within = (sigma: number | null | undefined, unit = '') =>
+  sigma === null || sigma === undefined ? '' : pm(2 * sigma) + unit
+const degrees = (v: number) => `${mm(v, 2)}°`
 /** A bend's figures, each with how sure it is; the first is not turned against any. */
 const figures = (b: Schemas['BendTold'], first: boolean) => [
   [mm(b.length), within(b.sure?.length)],
-  first ? ['', ''] : [degrees(b.rotation_deg), within(b.sure?.rotation_deg, 2, '°')],
-  [degrees(b.angle_deg), within(b.sure?.angle_deg, 2, '°')],
+  first ? ['', ''] : [degrees(b.rotation_deg), within(b.sure?.rotation_deg, '°')],
+  [degrees(b.angle_deg), within(b.sure?.angle_deg, '°')],
   [mm(b.radius), within(b.sure?.radius)],
 ]
 </script>
@@ -129,7 +126,7 @@ const figures = (b: Schemas['BendTold'], first: boolean) => [
         <tbody class="fig">
           <tr v-for="(b, k) in told.bends" :key="k" class="align-top" data-bend>
             <td v-for="([is, sure], n) in figures(b, !k)" :key="n" :class="{ 'text-right': n }">
-              {{ is }}<small class="block text-soft" v-text="sure" />
+              {{ is }}<span class="block text-[11px] text-soft" v-text="sure" />
             </td>
           </tr>
           <tr>
@@ -154,18 +151,18 @@ const figures = (b: Schemas['BendTold'], first: boolean) => [
         <span class="fig">{{ shown.reach.toFixed(3) }}</span> mm.
       </p>
       <div class="mt-1.5 flex items-center gap-2">
-        <span>longer by</span>
+        <span class="whitespace-nowrap">longer by</span>
         <input
           v-for="end in ['before', 'after'] as const"
           :key="end"
           v-typing
           type="number"
           step="any"
-          class="field fig w-[68px]"
+          class="field fig w-[60px]"
           :aria-label="end === 'before' ? 'Longer at its begin, mm' : 'Longer at its end, mm'"
           :value="r[end]"
           @change="longer(end, $event)"
-        /><span class="text-soft">mm at its ends</span>
+        /><span class="whitespace-nowrap text-soft">mm at ends</span>
       </div>
       <p class="mt-1.5 text-soft">
         The scan shows {{ Math.round(100 * told.seen) }} % of its outside; it lies
