@@ -22,6 +22,7 @@ from .candidates import candidates, distinct
 from .evidence import JUTS, OUTLINED, Evidence, weigh
 from .lookup import closer, score
 from .settle import LEVER, settle_onto, small_motion
+from .turns import shared_axis, turns_about
 
 __all__ = ["Way", "Verdict", "Finder", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
 
@@ -319,8 +320,18 @@ class Finder:
             again.append(again[-1] @ best)
         poses = self._best_selves(b, closer(b.ready.at, np.concatenate(again), b.ready.scoring), _SIBLINGS)
         still = RigidMotion.identity()
-        moved = [m for m in map(RigidMotion, poses) if not self.same(b, m, still)]
+        turns = self._turns(b, [RigidMotion(p) for p in poses])
+        moved = [m for m in map(RigidMotion, poses) if not any(self.same(b, m, o) for o in [still, *turns])] + turns
         self.selves[i] = [m for m, ok in zip(moved, self.pool.map(lambda m: self._keeps(b, m), moved)) if ok]
+
+    def _turns(self, b: Body, motions: list[RigidMotion]) -> list[RigidMotion]:
+        """The turns by which what is round but for its features repeats itself, where some motions share an axis."""
+        axis = shared_axis(motions, b.seen.centre, self.pitch)
+        if axis is None:
+            return []
+        return turns_about(
+            b, axis, self.pitch, 2 * _LOOSE * self.pitch, lambda poses: self.said(b, b, poses), _SIBLINGS
+        )
 
     def _keeps(self, b: Body, m: RigidMotion) -> bool:
         """Whether a scan may lie on itself so: as drawn, for such a motion is often hardly held and slides, and settled
