@@ -52,7 +52,7 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
     paper.click(57, 0)
     paper.settled()
     paper.put_down()
-    assert paper.entities()["e5"][0] == "arc"
+    assert paper.entities()["e5"][0] == "arc", paper.bench.inner_text()
     # A size and a relation on what was trimmed.
     paper.click(33, 0)
     paper.bench.get_by_role("button", name="Measure radius").click()

@@ -107,9 +107,13 @@ export const useSketch = defineStore('sketch', () => {
       return
     }
     cutting.value = true
+    const inHand = mine.value
     try {
-      trace.value = await j.ask<Trace>('/sketch/trace', { sketch: plain(where(r)) })
-      turnTo(r, trace.value.plane)
+      const got = await j.ask<Trace>('/sketch/trace', { sketch: plain(where(r)) })
+      // Another drawing was taken up meanwhile: the paper would be fitted to a trace that is not its own.
+      if (mine.value !== inHand) return
+      trace.value = got
+      turnTo(r, got.plane)
       if (hand.error && !hand.preview) hand.error = ''
     } catch (e) {
       hand.error = (e as Error).message

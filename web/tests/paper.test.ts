@@ -1,0 +1,48 @@
+// @vitest-environment jsdom
+/** The paper shows the trace of the drawing in hand, whatever answers come late. */
+import { afterEach, beforeEach, expect, it, vi } from 'vitest'
+import { nextTick } from 'vue'
+import { KINDS } from '../src/kinds/all'
+import { useSketch } from '../src/paper/sketch'
+import { useHand } from '../src/state/hand'
+import { built, roomWith } from './fakes'
+
+const plane = { origin: [0, 0, 0], normal: [0, 0, 1], u: [1, 0, 0] }
+const traceOf = (name: string) => ({ plane, traces: [[{ points: [[0, 0]], closed: true, name }]] })
+
+/** Questions for a trace, answered when the test says so. */
+let asked: ((answer: unknown) => void)[] = []
+beforeEach(() => {
+  asked = []
+  vi.stubGlobal('fetch', (url: string) => {
+    const said = (answer: unknown) => new Response(JSON.stringify(answer), { status: 200 })
+    if (!String(url).includes('/sketch/trace')) return Promise.resolve(said({}))
+    return new Promise((done) => asked.push((answer) => done(said(answer))))
+  })
+})
+afterEach(() => void vi.unstubAllGlobals())
+const soon = async () => {
+  for (let k = 0; k < 12; k++) await Promise.resolve()
+  await new Promise((done) => setTimeout(done, 5))
+  await nextTick()
+}
+
+it('a trace that was asked for another drawing is not put on the paper', async () => {
+  roomWith(built())
+  const hand = useHand()
+  const paper = useSketch()
+  const tools = KINDS.find((k) => k.kind === 'sketch')!.tools!
+  hand.start(tools[0] as Parameters<typeof hand.start>[0])
+  await soon()
+  expect(asked.length).toBe(1)
+  hand.drop()
+  hand.start(tools.find((t) => t.id === 'sketch seen') as Parameters<typeof hand.start>[0])
+  await soon()
+  asked[0](traceOf('of the first'))
+  await soon()
+  expect(paper.trace).toBe(null)
+  expect(asked.length).toBe(2)
+  asked[1](traceOf('its own'))
+  await soon()
+  expect(JSON.stringify(paper.trace)).toContain('its own')
+})
