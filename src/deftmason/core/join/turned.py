@@ -30,9 +30,15 @@ _SAID = 3  # of a scan's few places that another saw through: more than chance
 
 def _motions(finder: Finder, main: Body) -> list[RigidMotion]:
     """The distinct motions, in the frame of all, under which any of the scans nearly lies on itself, settled on the
-    whole: those that it holds there. What turns freely has no such, and is told by what breaks its roundness.
+    whole: those that it holds there, and the turns by which what is round repeats itself, which hardly hold. What turns
+    freely has no such, and is told by what breaks its roundness.
     """
     out: list[RigidMotion] = []
+    for i, m in main.members.items():
+        for s in finder.repeats.get(i, []):
+            motion = m.after(s).after(m.inverse())
+            if not any(finder.same(main, motion, o) for o in out):
+                out.append(motion)
     for i, m in main.members.items():
         for s in finder.selves.get(i, []):
             motion = m.after(s).after(m.inverse())

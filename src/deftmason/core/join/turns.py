@@ -23,8 +23,8 @@ _SAME_DEG = 3.0  # between the directions of one axis
 _FEWEST = 3  # turns that share an axis
 _STEP, _MOST = 0.7, 720  # pitches between places at the scan's rim from one turn to the next, and turns at most
 _SAID = 4.0  # of a few places: so many speak clearly
-_WIDE, _APART = 2, 4  # steps to either side that speak for a turn, and that lie between two turns
-_FREE = 12  # steps over which nothing speaks: no repeat, but freedom
+_WIDE, _APART = 2, 4  # steps to either side that speak for a turn, and within which it is none
+_FREE = 12  # steps over which hardly anything speaks: no repeat, but freedom
 _QUIET = 0.3  # of what speaks against the middling turn
 
 
@@ -87,26 +87,15 @@ def turns_about(
     speaks = speaks + np.roll(speaks[::-1], 1)
     about = np.sum([np.roll(speaks, j) for j in range(-_WIDE, _WIDE + 1)], axis=0)
     quiet = about < _QUIET * float(np.median(about))
-    left = np.ones(k, bool)
-    left[np.arange(-_APART, _APART + 1)] = False  # it stays where it is
-    out: list[int] = []
-    for i in map(int, np.argsort(about, kind="stable")):
-        if not quiet[i] or len(out) == most:
-            break
-        if left[i]:
-            first, long = _level(about, i)
-            left[np.arange(first - _APART, first + long + _APART) % k] = False
-            if long <= _FREE:
-                out.append((first + long // 2) % k)
-    return [motions[i] for i in out]
-
-
-def _level(values: np.ndarray, i: int) -> tuple[int, int]:
-    """Where the stretch, round a circle, begins over which values are as at ``i``, and how long it is."""
-    k = len(values)
-    first, long = i, 1
-    while long < k and values[(first - 1) % k] == values[i]:
-        first, long = first - 1, long + 1
-    while long < k and values[(first + long) % k] == values[i]:
-        long += 1
-    return first, long
+    if quiet.all() or not quiet.any():
+        return []
+    # Stretches of quiet round the circle, begun where one ends; a long one is freedom, and at 0 it stays where it is.
+    order = (np.arange(k) + int(np.nonzero(~quiet)[0][0])) % k
+    stretches = np.nonzero(np.diff(np.concatenate([[0], quiet[order].astype(int), [0]])))[0].reshape(-1, 2)
+    found = []
+    for first, end in stretches:
+        ids = order[first:end]
+        if len(ids) <= _FREE and (np.minimum(ids, k - ids) > _APART).all():
+            best = ids[about[ids] == about[ids].min()]
+            found.append((about[best[0]], int(best[len(best) // 2])))
+    return [motions[i] for _, i in sorted(found)[:most]]

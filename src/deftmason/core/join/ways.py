@@ -73,6 +73,8 @@ class Finder:
         self.pitch = singles[0].ready.pitch
         self.pairs: dict[tuple[int, int], list[RigidMotion]] = {}
         self.selves: dict[int, list[RigidMotion]] = {}
+        # Of these, the turns by which what is round repeats itself: seldom held, but told from all others beside them.
+        self.repeats: dict[int, list[RigidMotion]] = {}
         # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a
         # look.
         # How much, the surest pairs tell, see `learn_noise`; stated, it is known.
@@ -323,6 +325,7 @@ class Finder:
         turns = self._turns(b, [RigidMotion(p) for p in poses])
         moved = [m for m in map(RigidMotion, poses) if not any(self.same(b, m, o) for o in [still, *turns])] + turns
         self.selves[i] = [m for m, ok in zip(moved, self.pool.map(lambda m: self._keeps(b, m), moved)) if ok]
+        self.repeats[i] = [m for m in turns if any(m is o for o in self.selves[i])]
 
     def _turns(self, b: Body, motions: list[RigidMotion]) -> list[RigidMotion]:
         """The turns by which what is round but for its features repeats itself, where some motions share an axis."""
