@@ -10,12 +10,18 @@ import { built, roomWith } from './fakes'
 const plane = { origin: [0, 0, 0], normal: [0, 0, 1], u: [1, 0, 0] }
 const traceOf = (name: string) => ({ plane, traces: [[{ points: [[0, 0]], closed: true, name }]] })
 
-/** Questions for a trace, answered when the test says so. */
+/** Questions for a trace, answered when the test says so; and for a change, with what was sent. */
 let asked: ((answer: unknown) => void)[] = []
+let changes: { sent: { sketch: { strokes: { id: string }[] } }; answer: (to: unknown) => void }[] = []
 beforeEach(() => {
   asked = []
-  vi.stubGlobal('fetch', (url: string) => {
+  changes = []
+  vi.stubGlobal('fetch', (url: string, request?: { body?: string }) => {
     const said = (answer: unknown) => new Response(JSON.stringify(answer), { status: 200 })
+    if (String(url).includes('/sketch/change'))
+      return new Promise((done) =>
+        changes.push({ sent: JSON.parse(request!.body!), answer: (to) => done(said(to)) }),
+      )
     if (!String(url).includes('/sketch/trace')) return Promise.resolve(said({}))
     return new Promise((done) => asked.push((answer) => done(said(answer))))
   })
@@ -45,4 +51,44 @@ it('a trace that was asked for another drawing is not put on the paper', async (
   asked[1](traceOf('its own'))
   await soon()
   expect(JSON.stringify(paper.trace)).toContain('its own')
+})
+
+it('of two changes asked for in one breath neither is lost, nor what is undone or measured meanwhile', async () => {
+  roomWith(built())
+  const hand = useHand()
+  const paper = useSketch()
+  hand.start(KINDS.find((k) => k.kind === 'sketch')!.tools![0] as Parameters<typeof hand.start>[0])
+  await soon()
+  const line = (id: string) => ({ id, kind: 'line' })
+  const drawn = (...ids: string[]) => ({
+    strokes: ids.map(line),
+    relations: [],
+    sizes: [],
+    fresh: [],
+    unsaid: [],
+  })
+  const ids = () => paper.mine!.strokes.map((x) => x.id)
+  paper.make({ do: 'automatic' })
+  paper.make({ do: 'automatic' })
+  paper.measure({ kind: 'length', of: ['b'], unit: 'mm' })
+  await soon()
+  expect(paper.drawing).toBe(true)
+  expect(hand.kind!.ready(hand.record!, null)).toBe('Wait for the change')
+  expect(changes.length).toBe(1)
+  changes[0].answer(drawn('a'))
+  await soon()
+  expect(changes.length).toBe(2)
+  expect(changes[1].sent.sketch.strokes.map((x) => x.id)).toEqual(['a'])
+  changes[1].answer(drawn('a', 'b'))
+  await soon()
+  expect(ids()).toEqual(['a', 'b'])
+  expect(paper.mine!.sizes.length).toBe(1)
+  expect(paper.drawing).toBe(false)
+  paper.make({ do: 'automatic' })
+  expect(paper.step(false)).toBe(true)
+  await soon()
+  changes[2].answer(drawn('a', 'b', 'c'))
+  await soon()
+  expect(ids()).toEqual(['a', 'b'])
+  expect(paper.mine!.sizes.length).toBe(1)
 })

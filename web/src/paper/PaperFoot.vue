@@ -16,6 +16,7 @@ const placed = computed(() => {
   const what = r.on ? 'a datum' : r.axis
   return r.along ? `holds ${what}` : `square to ${what} at ${at}`
 })
+const busy = computed(() => (s.cutting ? 'cutting' : s.drawing || hand.trying ? 'solving' : ''))
 const counts = computed(() => {
   const by: Record<string, number> = {}
   for (const x of Object.values(s.summary?.states ?? {})) by[x] = (by[x] ?? 0) + 1
@@ -49,6 +50,7 @@ const counts = computed(() => {
           {{ s.tool.takes === 'places' ? 'End it' : 'Do it' }}
         </button>
       </form>
+      <span v-if="busy" class="text-soft" data-busy>{{ busy }}</span>
     </template>
     <template v-else>
       <span class="text-soft">{{ placed }}</span>
@@ -56,9 +58,7 @@ const counts = computed(() => {
         · rms <span class="fig">{{ mm(s.summary.rms) }}</span> ·
         {{ counts.join(', ') || 'nothing drawn' }}
       </span>
-      <span v-if="s.drawing || hand.trying || s.cutting" class="ml-auto text-soft" role="status">{{
-        s.cutting ? 'cutting' : 'solving'
-      }}</span>
+      <span v-if="busy" class="ml-auto text-soft" role="status" data-busy>{{ busy }}</span>
       <span
         v-else-if="s.way !== null && s.unsaid.length"
         class="ml-auto min-w-0 flex-1 truncate text-right"

@@ -28,7 +28,6 @@ export const useSketch = defineStore('sketch', () => {
   const stretches = shallowRef<Schemas['StretchView'][]>([])
   const refused = ref<Refused[]>([])
   const unsaid = ref<string[]>([])
-  const drawing = ref(false)
   const laid = shallowRef<StoneDetail | null>(null)
   const says = ref('')
 
@@ -217,7 +216,7 @@ export const useSketch = defineStore('sketch', () => {
     given.value = []
     const ok = await make(change)
     if (t.takes !== 'stretch' && t.takes !== 'places') of.value = []
-    if (ok && (needs || acts(t))) tool.value = null
+    if (ok && tool.value === t && (needs || acts(t))) tool.value = null
   }
   /** A place on the paper that the tool takes. */
   function place(p: XY) {
@@ -264,9 +263,15 @@ export const useSketch = defineStore('sketch', () => {
   }
   /** Undo or redo within the drawing in hand; whether there was anything. */
   function step(forward: boolean): boolean {
+    if (!mine.value) return false
+    if (!drawing.value) return stepNow(forward)
+    inTurn(() => stepNow(forward))
+    return true
+  }
+  function stepNow(forward: boolean): boolean {
     const [from, to] = forward ? [future, past] : [past, future]
     const next = from.value.at(-1)
-    if (!mine.value || !next) return false
+    if (!next) return false
     to.value = [...to.value, plain(drawn())]
     from.value = from.value.slice(0, -1)
     way.value = null
@@ -280,11 +285,38 @@ export const useSketch = defineStore('sketch', () => {
     if (got.strokes.length) hand.tryIt(0)
     else hand.preview = null
   }
-  async function make(change: Change): Promise<boolean> {
+  /**
+   * Changes are made one after another, each to what the one before left: of two quick clicks none is
+   * lost. Those that waited for a drawing which is no longer in hand are not made.
+   */
+  let turn: Promise<unknown> = Promise.resolve()
+  const waiting = ref(0)
+  const drawing = computed(() => waiting.value > 0)
+  function inTurn<T>(act: () => T | Promise<T>): Promise<T | false> {
     const r = mine.value
-    if (!r) return false
-    drawing.value = true
+    waiting.value++
+    const done = turn.then(async () => {
+      try {
+        return mine.value === r ? await act() : false
+      } finally {
+        waiting.value--
+      }
+    })
+    turn = done.catch(() => undefined)
+    return done
+  }
+  /** What is done to the drawing without asking, once what was asked before is answered. */
+  function once(act: () => void) {
+    if (drawing.value) inTurn(act)
+    else act()
+  }
+  function make(change: Change): Promise<boolean> {
+    if (!mine.value) return Promise.resolve(false)
     hand.error = ''
+    return inTurn(() => makeNow(change))
+  }
+  async function makeNow(change: Change): Promise<boolean> {
+    const r = mine.value
     try {
       const got = await j.ask<Changed>('/sketch/change', { sketch: whole(), change })
       if (mine.value !== r) {
@@ -301,8 +333,6 @@ export const useSketch = defineStore('sketch', () => {
       hand.error = (e as Error).message
       ghost.value = null
       return false
-    } finally {
-      drawing.value = false
     }
   }
   /** Which of the whole trace's drawings is on the paper, while nothing else was done to it. */
@@ -374,36 +404,45 @@ export const useSketch = defineStore('sketch', () => {
     else of.value = had && of.value.length === 1 ? [] : [name]
   }
   function hold(x: { kind: string; of: string[]; by?: number }) {
-    remember()
-    const r = { kind: x.kind, of: x.of, by: x.by ?? 0 } as Drawing['relations'][number]
-    mine.value!.relations.push(r)
-    refused.value = refused.value.filter((y) => !(y.kind === x.kind && y.of.join() === x.of.join()))
-    hand.tryIt(0)
+    once(() => {
+      remember()
+      const r = { kind: x.kind, of: x.of, by: x.by ?? 0 } as Drawing['relations'][number]
+      mine.value!.relations.push(r)
+      refused.value = refused.value.filter((y) => !isSame(x, y))
+      hand.tryIt(0)
+    })
   }
-  function letGo(k: number) {
-    remember()
-    mine.value!.relations.splice(k, 1)
-    hand.tryIt(0)
+  type Named = { kind: string; of: string[] }
+  const isSame = (x: Named, y: Named) => x.kind === y.kind && x.of.join() === y.of.join()
+  /** Do something to one of a list, found again should what was asked before have moved it. */
+  function toOne<T extends Named>(list: () => T[], k: number, act: (list: T[], k: number) => void) {
+    const x = plain(list()[k])
+    once(() => {
+      const now = list()
+      const at = now[k] && isSame(now[k], x) ? k : now.findIndex((y) => isSame(y, x))
+      if (at < 0) return
+      remember()
+      act(list(), at)
+      hand.tryIt(0)
+    })
   }
-  function letSizeGo(k: number) {
-    remember()
-    mine.value!.sizes.splice(k, 1)
-    hand.tryIt(0)
-  }
+  const relations = () => mine.value!.relations as Drawing['relations']
+  const sizes = () => mine.value!.sizes as Drawing['sizes']
+  const letGo = (k: number) => toOne(relations, k, (all, at) => all.splice(at, 1))
+  const letSizeGo = (k: number) => toOne(sizes, k, (all, at) => all.splice(at, 1))
   function measure(z: { kind: string; of: string[]; unit: string }, label = '') {
-    remember()
-    const taken = new Set(mine.value!.sizes.map((s) => s.id))
-    let k = 1
-    while (taken.has(`s${k}`)) k++
-    const size = { id: `s${k}`, kind: z.kind, of: z.of, label, chosen: null, source: 'scan' }
-    mine.value!.sizes.push(size as Drawing['sizes'][number])
-    hand.tryIt(0)
+    once(() => {
+      remember()
+      const taken = new Set(sizes().map((s) => s.id))
+      let k = 1
+      while (taken.has(`s${k}`)) k++
+      const size = { id: `s${k}`, kind: z.kind, of: z.of, label, chosen: null, source: 'scan' }
+      sizes().push(size as Drawing['sizes'][number])
+      hand.tryIt(0)
+    })
   }
-  function choose(k: number, value: number, source: string) {
-    remember()
-    Object.assign(mine.value!.sizes[k], { chosen: value, source })
-    hand.tryIt(0)
-  }
+  const choose = (k: number, value: number, source: string) =>
+    toOne(sizes, k, (all, at) => Object.assign(all[at], { chosen: value, source }))
 
   return {
     trace,

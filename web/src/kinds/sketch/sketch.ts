@@ -89,7 +89,8 @@ export default defineKind<Sketch, Schemas['SketchTold']>({
       record: (room) => blank(room, { on: room.job.given('curve').at(-1)!.id, share: 0.5 }),
     },
   ],
-  ready: (r) => r.strokes.length > 0 || 'Draw or fit something first',
+  ready: (r) =>
+    useSketch().drawing ? 'Wait for the change' : r.strokes.length > 0 || 'Draw or fit something first',
   verb: () => 'Lay sketch',
   shows: (plan, _record, _preview, room) => cutShown(plan, room),
   steps: (forward) => useSketch().step(forward),
