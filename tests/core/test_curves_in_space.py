@@ -157,3 +157,22 @@ def test_a_screw_line_is_what_its_numbers_say():
     assert settled_three("pitch", None, 4.0, 10.0) == (2.5, 4.0, 10.0)
     assert settled_three("turns", 2.0, None, 10.0) == (2.0, 5.0, 10.0)
     assert settled_three("height", 2.0, 4.0, None) == (2.0, 4.0, 8.0)
+
+
+def test_where_a_curve_passes_through_a_plane():
+    c = through(PLACES)
+    n = np.array([1, 2, 0.5]) / np.linalg.norm([1, 2, 0.5])
+    for share in (0.13, 0.5, 0.77):
+        at = c.at([share * c.length])[0]
+        found = c.crossings(at, n)
+        assert np.linalg.norm(found - at, axis=1).min() < 1e-9 * c.length
+        assert np.abs((found - at) @ n).max() < 1e-9 * c.length
+    # A quarter of a circle that begins on the plane passes there; one that only touches it does not.
+    assert QUARTER.crossings([0, 0, 0], [0, 1, 0]) == pytest.approx(np.array([[10, 0, 0]]), abs=1e-9)
+    half = SpaceCurve((arc_through([10, 0, 0], [0, 10, 0], [-10, 0, 0]),))
+    assert len(half.crossings([0, 10, 0], [0, 1, 0])) == 0 and len(half.crossings([0, 11, 0], [0, 1, 0])) == 0
+    two = half.crossings([0, 6, 0], [0, 1, 0])
+    assert two == pytest.approx(np.array([[8, 6, 0], [-8, 6, 0]]), abs=1e-8)
+    bent = SpaceCurve((line([0, 0, 0], [5, 0, 0]), line([5, 0, 0], [9, 0, 3])))
+    assert bent.crossings([5, 0, 0], [1, 0, 0]) == pytest.approx(np.array([[5, 0, 0]]), abs=1e-12)
+    assert len(bent.crossings([0, 0, 0], [0, 1, 0])) == 0  # it lies in the plane

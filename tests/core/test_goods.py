@@ -7,7 +7,7 @@ from deftmason.core.deliver.goods import Handing, Wanted, write_good
 from deftmason.core.deliver.script import Block, blocks_of, model_script, numbers_of
 from deftmason.core.kernel.features import combine, extrude
 from deftmason.core.kernel.files import read_model
-from deftmason.core.kernel.projecting import projected
+from deftmason.core.kernel.projecting import edges_seen, projected
 from deftmason.core.kernel.writing import Part, write_iges, write_parts
 from deftmason.core.recipe.parse import parse_step
 from deftmason.core.recipe.replay import Replay
@@ -97,6 +97,24 @@ def test_names_and_colours_go_out_although_faces_stand_elsewhere(tmp_path):
     # IGES lines end in a section letter and a number, which once read like an exponent beyond all measure.
     write_iges(str(tmp_path / "m.igs"), [Part.of(body, "Plate")])
     assert read_model(str(tmp_path / "m.igs")).volume == pytest.approx(body.volume, rel=1e-6)
+
+
+def test_edges_are_seen_on_a_plane_each_by_its_own_name():
+    body = extrude(rectangle(40, 30), [circle(5, 2, 4)], FLAT, 0, 10, "Base")
+    up, right = (0, 0, 1.0), (1.0, 0, 0)
+    seen = edges_seen(body, (3.0, 0, 25), up, right)
+    assert sorted(e["kind"] for _, e in seen) == ["circle"] + ["line"] * 4  # top and bottom lie over one another
+    hole = next(e for _, e in seen if e["kind"] == "circle")
+    assert hole["center"] == pytest.approx([2, 2]) and hole["radius"] == pytest.approx(4)
+    # From below the paper's own directions count; a circle on edge says nothing that the flat sides do not.
+    below = next(e for _, e in edges_seen(body, (3.0, 0, 25), (0, 0, -1.0), right) if e["kind"] == "circle")
+    assert below["center"] == pytest.approx([2, -2])
+    side = edges_seen(body, (0, -20.0, 0), (0, -1.0, 0), right)
+    widths = sorted(abs(e["end"][0] - e["start"][0]) for _, e in side)
+    assert {e["kind"] for _, e in side} == {"line"} and widths == pytest.approx([0, 0, 40, 40])
+    name = seen[0][0]
+    ((again, e),) = edges_seen(body, (3.0, 0, 25), up, right, [name])
+    assert again == name and e == seen[0][1]
 
 
 def test_views_show_what_is_seen_and_what_is_hidden():

@@ -37,7 +37,9 @@ def test_traces_of_several_kinds_lie_on_one_paper(api, job):
 def test_a_datum_stands_on_the_paper(api, job):
     sketch = {**WHERE, "projected": [{"id": "g1", "of": "front"}]}
     got = api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": sketch})
-    assert got["projected"][0]["kind"] == "line"
+    (front,) = got["projected"]
+    across = [b - a for a, b in zip(front["outline"][0], front["outline"][-1])]
+    assert front["kind"] == "line" and abs(across[0]) > 20 and across[1] == pytest.approx(0, abs=1e-3)
     drawn = change(api, job, {**WHERE, **sketch}, do="draw", kind="line", places=[[2, 6], [20, 7]])
     drawn["relations"].append({"kind": "parallel", "of": ["e1", "g1"]})
     drawn = change(api, job, drawn, do="draw", kind="point", places=[[1, 1]])
@@ -59,6 +61,61 @@ def test_another_sketch_stands_on_the_paper(api, job):
     assert (b[0] - a[0]) * (y - a[1]) - (b[1] - a[1]) * (x - a[0]) == pytest.approx(0, abs=1e-6)
     aside = {**above, "axis": "x", "height": 5}
     assert len(api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": aside})["projected"]) == 4
+
+
+@pytest.fixture
+def modelled(api, job):
+    """The block's job with a lower block as its body."""
+    plan = change(api, job, WHERE, do="draw", kind="rectangle", places=[[2, 3], [22, 13]])
+    lay(api, job, {**plan, "id": "plan", "kind": "sketch", "name": "Plan"})
+    top, bottom = ({"place": [20, 15, z], "normal": [0, 0, n]} for z, n in ((20, 1), (0, -1)))
+    body = {"id": "low_block", "kind": "extrude", "name": "Low block", "scan": "scan", "frame": "frame"}
+    start = {"pick": bottom, "height": {"source": "rounded"}}
+    end = {"pick": top, "height": {"value": 12, "source": "typed"}}
+    view = lay(api, job, {**body, "sketch": "plan", "start": start, "end": end})
+    assert next(s for s in view["stones"] if s["id"] == "low_block")["status"] != "failed", view["stones"]
+    return job
+
+
+def test_a_paper_lies_on_a_body_and_its_edges_are_seen(api, modelled):
+    on = {
+        **WHERE,
+        "height": 1.5,
+        "on": "low_block",
+        "on_face": "Low block/top",
+        "projected": [{"id": "g1", "of": "low_block"}],
+    }
+    got = api.call("POST", f"/jobs/{modelled}/sketch/trace", {"sketch": on})
+    assert got["plane"]["origin"][2] == pytest.approx(13.5) and got["traces"][0][0]["closed"]
+    assert sorted(e["kind"] for e in got["projected"]) == ["line"] * 4
+    xs = sorted({round(p[0], 6) for e in got["projected"] for p in e["outline"]})
+    assert xs[0] == pytest.approx(2) and xs[-1] == pytest.approx(22)
+    # A hole in the middle of two of its sides: drawn beside, held to edges that are seen.
+    right = next(e["id"] for e in got["projected"] if all(abs(p[0] - 22) < 1e-6 for p in e["outline"]))
+    drawn = change(api, modelled, on, do="draw", kind="line", places=[[4, 5], [18, 5]])
+    drawn["relations"].append({"kind": "on_curve", "of": ["e1.end", right]})
+    drawn = change(api, modelled, drawn, do="draw", kind="point", places=[[1, 1]])
+    line = next(s for s in drawn["strokes"] if s["kind"] == "line")
+    assert line["at"][1][0] == pytest.approx(22, abs=1e-6)
+    gone = api.call("POST", f"/jobs/{modelled}/sketch/trace", {"sketch": {**on, "on_face": "Base/nowhere"}}, 422)
+    assert "no face" in gone["message"]
+    side = {**on, "on_face": None}
+    assert "Name the face" in api.call("POST", f"/jobs/{modelled}/sketch/trace", {"sketch": side}, 422)["message"]
+    lost = {**on, "projected": [{"id": "g1", "of": "low_block", "edge": ["Low block/top", "nothing", ""]}]}
+    assert "no edge" in api.call("POST", f"/jobs/{modelled}/sketch/trace", {"sketch": lost}, 422)["message"]
+
+
+def test_only_what_is_marked_is_traced(api, job):
+    front = {"by": "same facing", "places": [[20, 0, 10]], "normal": [0, -1, 0]}
+    left = {"by": "same facing", "places": [[0, 15, 10]], "normal": [-1, 0, 0]}
+    got = api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": {**WHERE, "only": [front]}})
+    (loop,) = got["traces"][0]
+    assert not loop["closed"] and max(abs(p[1]) for p in loop["points"]) < 0.2
+    seen = api.call("POST", f"/jobs/{job}/sketch/stretches", {"sketch": {**WHERE, "only": [front, left]}})
+    assert sorted((s["kind"], round(s["size"])) for s in seen) == [("line", 30), ("line", 40)]
+    nothing = [{**front, "how": "take away"}]
+    says = api.call("POST", f"/jobs/{job}/sketch/trace", {"sketch": {**WHERE, "only": nothing}}, 422)["message"]
+    assert "Nothing of the scan is marked" in says
 
 
 def test_drawn_changed_dragged_and_laid(api, job):

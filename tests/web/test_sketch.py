@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from deftmason.core.scan.files import write_scan
+from deftmason.demo.bracket_sizes import Bracket
 from deftmason.demo.pump_cap import PumpCap
 
 from ..sprocket import Sprocket, sprocket_outline, sprocket_scan
@@ -71,6 +72,66 @@ def test_a_rectangle_and_a_circle_on_the_silhouette(server, page):
     x = [p[0] for e in lines for p in (e["start"], e["end"])]
     y = [p[1] for e in lines for p in (e["start"], e["end"])]
     assert max(x) - min(x) == pytest.approx(90, abs=0.06) and max(y) - min(y) == pytest.approx(60, abs=0.06)
+
+
+def test_a_paper_on_the_model_with_its_edges_and_only_some_of_the_scan(server, page):
+    b = Bracket()
+    room, paper = opened(server, page, "Bracket, finished", "Sketch on a cut")
+    room.framed = True
+    paper.bench.get_by_label("Or by a datum").select_option(label="a face of the model…")
+    room.click_part([38, 0, b.plate], [0, 0, 1])
+    foot = page.locator(".paper-foot")
+    foot.get_by_text("square to Base/top").wait_for()
+    paper.settled()
+    assert "clean cut" in paper.bench.get_by_role("status").first.inner_text()
+    # Above the foot's rounding: the boss alone, leaning as it does.
+    paper.bench.get_by_label("Height of the plane, mm").fill("6")
+    page.keyboard.press("Enter")
+    foot.get_by_text("at 6.00 mm").wait_for()
+    paper.settled()
+    # One edge of the model by a click in the view, and what is drawn is held to it.
+    paper.bench.get_by_label("See something else on the paper").select_option(label="edges of the model, by click…")
+    room.click_part([b.bolt_x / 2 - b.bolt / 2, b.bolt_y / 2, b.plate], [0, 0, 1])
+    seen = page.locator("[data-seen]")
+    seen.first.wait_for(state="attached")
+    paper.bench.get_by_text(re.compile("^edge of .* seen here")).wait_for()
+    paper.take("draw", "circle")
+    paper.click(b.bolt_x / 2 + 1.5, b.bolt_y / 2 + 1.0)
+    paper.click(b.bolt_x / 2 + 8, b.bolt_y / 2 + 1.0)
+    paper.count(1)
+    paper.settled()
+    paper.put_down()
+    paper.click(b.bolt_x / 2 + 8, b.bolt_y / 2 + 1.0)
+    paper.click(b.bolt_x / 2 - b.bolt / 2, b.bolt_y / 2, shift=True)
+    paper.bench.get_by_role("button", name="Hold concentric").click()
+    paper.settled()
+    paper.put_down()
+    # Only the boss's long side is traced, and the whole trace is one straight piece.
+    paper.bench.get_by_role("button", name=re.compile("^traced")).click()
+    y = b.boss_width / 2
+    room.click_part([-8, -y + 0.3, b.plate + 6], [0, -1, 0.2])
+    paper.bench.get_by_text("only what one mark takes").wait_for()
+    paper.settled()
+    paper.follow("line")
+    page.wait_for_timeout(400)
+    paper.click(4, -y + 0.1)
+    paper.count(2)
+    paper.settled()
+    paper.put_down()
+    # What it would sweep, on the scan: the side that was traced lies on it.
+    foot.get_by_role("button", name="on the scan").click()
+    foot.get_by_text("walls off it").wait_for()
+    shot(page, "sketch-face")
+    name = next(iter(e.get_attribute("data-seen") for e in seen.all()))
+    room.name("On the plate")
+    room.lay("On the plate")
+    told_ = told(room, "On the plate")
+    by = {e["kind"]: e for e in told_["geometry"]}
+    assert by["circle"]["center"] == pytest.approx([b.bolt_x / 2, b.bolt_y / 2], abs=0.01)
+    assert any(set(r["of"]) == {by["circle"]["id"], name} for r in told_["relations"])
+    mid = np.add(by["line"]["start"], by["line"]["end"]) / 2
+    lean = np.tan(np.radians(b.draft_deg)) * (b.plate + 6 - b.boss_level)
+    assert abs(mid[1]) == pytest.approx(y - lean, abs=0.02)
 
 
 @pytest.mark.long

@@ -221,5 +221,7 @@ export function geometry(
   return found
 }
 
+export const floats = (base64: string) =>
+  new Float32Array(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)).buffer)
 export const numbers = (base64: string) =>
   new Uint32Array(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)).buffer)

@@ -1223,6 +1223,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/sketch/walls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Walls
+         * @description How far the scan lies off what the drawing would sweep, by what is shown of the scan.
+         */
+        post: operations["deftmason_server_jobs_sketching_walls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/solve": {
         parameters: {
             query?: never;
@@ -7915,9 +7935,19 @@ export interface components {
         };
         /**
          * ProjectedRecord
-         * @description A datum, or an entity of another sketch, seen on the paper: it stands still, and what is drawn may hold to it.
+         * @description A datum, an entity of another sketch, an edge of a body, or where a curve passes through the paper.
          */
         ProjectedRecord: {
+            /**
+             * Edge
+             * @description Of a body, which edge by name; none: all.
+             * @default null
+             */
+            edge: [
+                string,
+                string,
+                string | number
+            ] | null;
             /**
              * Entity
              * @description Of a sketch, which entity; none: all.
@@ -7928,7 +7958,7 @@ export interface components {
             id: string;
             /**
              * Of
-             * @description The datum or sketch.
+             * @description The datum, sketch, body or curve.
              */
             of: string;
         };
@@ -9847,10 +9877,21 @@ export interface components {
             name: string;
             /**
              * On
-             * @description A plane or an axis that stands in for the frame's, or a curve the paper is square to.
+             * @description A plane or an axis that stands in for the frame's, a body with a flat face to lie on, or a curve the paper is square to.
              * @default null
              */
             on: string | null;
+            /**
+             * On Face
+             * @description Of a body, the face it lies on, by name.
+             * @default null
+             */
+            on_face: string | null;
+            /**
+             * Only
+             * @description What of the scan is traced; none: all of it.
+             */
+            only: components["schemas"]["MarkRecord"][];
             /**
              * Projected
              * @description What is seen on it.
@@ -12044,6 +12085,22 @@ export interface components {
             ];
         };
         /**
+         * Walls
+         * @description ``off``: by shown vertex, float32 as base64, mm; ``within``: 95 % of the walls, mm.
+         */
+        Walls: {
+            /** Count */
+            count: number;
+            /** Off */
+            off: string;
+            /** Reach */
+            reach: number;
+            /** Rms */
+            rms: number | null;
+            /** Within */
+            within: number | null;
+        };
+        /**
          * WatertightStep
          * @description Closed and sound, for printing.
          */
@@ -13943,6 +14000,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trace"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_sketching_walls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SketchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walls"];
                 };
             };
         };

@@ -19,7 +19,6 @@ const svg = ref<SVGSVGElement | null>(null)
 const box = ref({ x: -60, y: -40, w: 120, h: 80 })
 const stroke = ref<XY[]>([])
 const pointer = ref<XY | null>(null)
-const hairs = ref(false)
 
 const shownTraces = computed(() =>
   (s.trace?.traces ?? []).flatMap((loops, k) => (s.record?.traces?.[k]?.hidden ? [] : loops)),
@@ -64,6 +63,21 @@ const outline = computed(() => {
   return `${facing.value} ${r?.axis} ${r?.along} ${r?.on} ${!!bounds.value} ${s.editing} ${r?.traces?.map((t) => t.kind).join()}`
 })
 watch(outline, fit, { flush: 'post', immediate: true })
+// The whole trace drawn at once brings sizes with it, which need room beside it.
+let comes = false
+watch(
+  () => s.way,
+  (way) => (comes = way !== null),
+)
+watch(
+  () => s.summary,
+  (told) => {
+    if (!told || !comes) return
+    comes = false
+    fit()
+  },
+  { flush: 'post' },
+)
 const unit = computed(() => box.value.w / Math.max(svg.value?.clientWidth ?? 450, 100))
 watch(unit, (u) => (s.reach = 9 * u), { immediate: true })
 
@@ -92,7 +106,7 @@ const away = computed(() => {
   if (s.ghost) return []
   const at = s.summary?.stretches ?? {}
   const d = s.summary?.away ?? {}
-  const reach = Math.max(1e-9, 4 * (s.summary?.rms || s.summary?.noise || 0))
+  const reach = s.scale
   return Object.keys(at).flatMap((id) => {
     const p = at[id]
     return p.slice(0, d[id].length).map((q, i) => {
@@ -167,6 +181,12 @@ const lit = computed(() => {
 const course = (l: { points: number[][]; closed: boolean }) =>
   'M' + l.points.map((p) => `${p[0]} ${-p[1]}`).join('L') + (l.closed ? 'Z' : '')
 
+/** What is aimed at: of a place a speck, as wide as a line is. */
+const aimed = (outline: number[][]) =>
+  (outline.length > 1 ? outline : [outline[0], [outline[0][0] + 1e-9, outline[0][1]]])
+    .map((p) => `${p[0]},${-p[1]}`)
+    .join(' ')
+
 function at(e: { clientX: number; clientY: number }): XY {
   const p = new DOMPoint(e.clientX, e.clientY).matrixTransform(svg.value!.getScreenCTM()!.inverse())
   return [p.x, -p.y]
@@ -194,7 +214,8 @@ function press(e: PointerEvent) {
   svg.value!.setPointerCapture(e.pointerId)
   svg.value!.focus({ preventScroll: true })
   const p = at(e)
-  const target = (e.target as Element).getAttribute('data-entity')
+  const hit = e.target as Element
+  const target = hit.getAttribute('data-entity') ?? hit.getAttribute('data-seen')
   const on = s.editing ? (under(p) ?? target ?? axisUnder(p)) : target
   pressed = { name: on, x: e.clientX, y: e.clientY, moved: false }
   if (e.button !== 0 || (e.shiftKey && !on)) panFrom = p
@@ -266,7 +287,7 @@ function key(e: KeyboardEvent) {
   }
   if (e.key === 'h') {
     stop()
-    hairs.value = !hairs.value
+    s.hairs = !s.hairs
     return
   }
   const group = s.group === 'relate' || s.group === 'size' ? 'change' : s.group
@@ -331,7 +352,28 @@ function written() {
           v-for="e in s.trace?.projected ?? []"
           :key="e.id"
           :points="e.outline.map((p) => `${p[0]},${-p[1]}`).join(' ')"
+          :stroke="s.of.includes(e.id) ? 'var(--color-saffron)' : undefined"
         />
+        <circle
+          v-for="e in (s.trace?.projected ?? []).filter((x) => x.kind === 'point')"
+          :key="`${e.id} place`"
+          :cx="e.outline[0][0]"
+          :cy="-e.outline[0][1]"
+          :r="3 * unit"
+          :stroke="s.of.includes(e.id) ? 'var(--color-saffron)' : undefined"
+        />
+        <g v-if="s.editing" stroke="transparent" :stroke-width="11 * unit">
+          <polyline
+            v-for="e in s.trace?.projected ?? []"
+            :key="`${e.id} hit`"
+            :points="aimed(e.outline)"
+            class="cursor-pointer"
+            :data-seen="e.id"
+            stroke-linecap="round"
+          >
+            <title>{{ e.kind }} {{ e.id }}, seen here</title>
+          </polyline>
+        </g>
       </g>
       <polyline
         v-if="lit"
@@ -345,7 +387,7 @@ function written() {
       <g>
         <template v-for="(p, i) in away" :key="i">
           <line
-            v-if="hairs"
+            v-if="s.hairs"
             :x1="p.x"
             :y1="p.y"
             :x2="p.x + p.hx"

@@ -3,17 +3,19 @@
 import { computed } from 'vue'
 import { mm } from '../state/format'
 import { useHand } from '../state/hand'
+import { useJob } from '../state/job'
 import { useShown } from '../state/shown'
 import { useSketch } from './sketch'
 
 const s = useSketch()
 const hand = useHand()
+const j = useJob()
 const shown = useShown()
 const placed = computed(() => {
   const r = s.record!
   const unit = shown.inches ? 'in' : 'mm'
   const at = `${mm(r.height, 2, shown.inches)} ${unit}`
-  const what = r.on ? 'a datum' : r.axis
+  const what = r.on_face ?? (r.on ? (j.byId.get(r.on)?.name ?? 'a datum') : r.axis)
   return r.along ? `holds ${what}` : `square to ${what} at ${at}`
 })
 const busy = computed(() => (s.cutting ? 'cutting' : s.drawing || hand.trying ? 'solving' : ''))
@@ -53,11 +55,35 @@ const counts = computed(() => {
       <span v-if="busy" class="text-soft" data-busy>{{ busy }}</span>
     </template>
     <template v-else>
-      <span class="text-soft">{{ placed }}</span>
-      <span v-if="s.summary" class="text-soft">
+      <span v-if="!s.walls" class="text-soft">{{ placed }}</span>
+      <span v-if="s.walls" class="text-soft" data-walls>
+        walls off it: rms <span class="fig">{{ mm(s.walls.told.rms) }}</span> · 95 % within
+        <span class="fig">{{ mm(s.walls.told.within) }}</span>
+      </span>
+      <span v-else-if="s.summary" class="text-soft">
         · rms <span class="fig">{{ mm(s.summary.rms) }}</span> ·
         {{ counts.join(', ') || 'nothing drawn' }}
       </span>
+      <template v-if="s.summary">
+        <button
+          class="btn ml-auto shrink-0 !px-1.5 !py-0"
+          :class="{ 'btn-on': s.hairs }"
+          :aria-pressed="s.hairs"
+          title="How far the trace lies off, many times over (h)"
+          @click="s.hairs = !s.hairs"
+        >
+          hairs
+        </button>
+        <button
+          class="btn shrink-0 !px-1.5 !py-0"
+          :class="{ 'btn-on': s.onScan }"
+          :aria-pressed="s.onScan"
+          title="Colour the scan's walls by how far they lie off what this drawing would sweep"
+          @click="s.onScan = !s.onScan"
+        >
+          on the scan
+        </button>
+      </template>
       <span v-if="busy" class="ml-auto text-soft" role="status" data-busy>{{ busy }}</span>
       <span
         v-else-if="s.way !== null && s.unsaid.length"

@@ -1,6 +1,7 @@
 /** The drawing on the paper: its traces, what is picked, the tool in hand, and what the server says. */
 import { defineStore } from 'pinia'
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { floats } from '../api/client'
 import type { Schemas, StoneDetail, Trace } from '../api/types'
 import { useDetails } from '../state/details'
 import { useHand } from '../state/hand'
@@ -58,14 +59,46 @@ export const useSketch = defineStore('sketch', () => {
   })
   /** Where the traces lie: what decides them, and nothing of the drawing. */
   const where = (r: Drawing) => {
-    const { scan, frame, axis, along, on, height, turn_deg, lean_deg, traces, projected } = r
-    return { scan, frame, axis, along, on, height, turn_deg, lean_deg, traces, projected }
+    const { scan, frame, axis, along, on, on_face, share, height, turn_deg, lean_deg } = r
+    const { traces, only, projected } = r
+    const lies = { scan, frame, axis, along, on, on_face, share, height, turn_deg, lean_deg }
+    return { ...lies, traces, only, projected }
   }
+  const wholeOf = (r: Drawing) =>
+    plain({ ...where(r), strokes: r.strokes, relations: r.relations, sizes: r.sizes })
   const whole = () => plain({ ...where(mine.value!), ...drawn() })
   const drawn = (): Drawn => {
     const { strokes, relations, sizes } = mine.value!
     return { strokes, relations, sizes }
   }
+
+  /** Where colours by distance are full, mm: on the paper and on the scan alike. */
+  const scale = computed(() => Math.max(1e-9, 4 * (summary.value?.rms || summary.value?.noise || 0)))
+  /** Hairs stand for how far the trace lies off, many times over. */
+  const hairs = ref(false)
+  /** The scan's walls are coloured by how far they lie off what the drawing would sweep. */
+  const onScan = ref(false)
+  const walls = shallowRef<{
+    scan: string
+    values: Float32Array
+    count: number
+    told: Schemas['Walls']
+  } | null>(null)
+  let asks = 0
+  watch([onScan, summary], async () => {
+    const r = record.value
+    const mine = ++asks
+    if (!onScan.value || !summary.value || !r?.strokes.length) return void (walls.value = null)
+    try {
+      const told = await j.ask<Schemas['Walls']>('/sketch/walls', { sketch: wholeOf(r) })
+      const scan = j.byId.get(r.scan)?.key
+      if (mine === asks && scan) walls.value = { scan, values: floats(told.off), count: mine, told }
+    } catch (e) {
+      if (mine !== asks) return
+      onScan.value = false
+      hand.error = (e as Error).message
+    }
+  })
 
   const cut = computed(() => {
     const r = record.value
@@ -280,7 +313,7 @@ export const useSketch = defineStore('sketch', () => {
   }
   function put(got: Drawn) {
     Object.assign(mine.value!, { strokes: got.strokes, relations: got.relations, sizes: got.sizes })
-    const here = new Set(got.strokes.map((s) => s.id))
+    const here = new Set([...got.strokes, ...(trace.value?.projected ?? [])].map((s) => s.id))
     of.value = of.value.filter((n) => here.has(n.split('.')[0]))
     if (got.strokes.length) hand.tryIt(0)
     else hand.preview = null
@@ -455,6 +488,10 @@ export const useSketch = defineStore('sketch', () => {
     mine,
     summary,
     cut,
+    scale,
+    hairs,
+    onScan,
+    walls,
     editing,
     begin,
     group,

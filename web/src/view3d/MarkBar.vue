@@ -95,7 +95,7 @@ const HOWS = [
     >
       {{ m.through ? 'through' : 'front only' }}
     </button>
-    <span class="ml-auto flex gap-1">
+    <span class="ml-auto flex flex-wrap gap-1">
       <button
         class="btn !px-2 !py-0.5"
         :disabled="!marks.length"

@@ -115,7 +115,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
     const strain = plan.strain && { ...plan.strain, job }
     const wasTide = changed('tide', tide)
     const wasStrain = changed('strain', strain)
-    if (wasTide && !strain) await layers.tide.set(tide)
+    if (wasTide && !strain) await layers.tide.set(tide && { ...tide, own: plan.tide?.own })
     if (wasStrain) await layers.strain.set(strain)
     const zones = plan.zones && plan.scanOn && plan.scan?.key === plan.zones.scan ? plan.zones : null
     if (changed('zones', zones ? [zones.key, zones.scan, zones.chosen, matrix] : null))

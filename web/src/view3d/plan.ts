@@ -23,6 +23,9 @@ export type DeviationPlan = Omit<DeviationSpec, 'job' | 'lit'>
 export type TagPlan = { id: string; place: number[]; text: string; tone: 'pin' | 'plain' }
 export type LoopPlan = { sketch: string; entity: string; points: number[][] }
 
+/** Values that no result holds, by shown vertex, mm: none up to `band` are coloured, those at `full` most. */
+export type OwnTide = { values: Float32Array; band: number; full: number }
+
 export type Plan = {
   /** From the scan's coordinates to those shown. */
   matrix: Matrix | null
@@ -36,7 +39,7 @@ export type Plan = {
   /** Bodies that stand beside it. */
   bodies: { id: string; key: string; colour: number }[]
   /** An array of a result as colours on the scan. */
-  tide: { key: string; scan: string; name: string } | null
+  tide: { key: string; scan: string; name: string; own?: OwnTide } | null
   /** A deviation as it was measured, in place of the scan. */
   deviation: DeviationPlan | null
   /** Words at places of the view. */

@@ -12,6 +12,7 @@ from ..errors import BadInput
 __all__ = ["CurvePiece", "SpaceCurve", "arc_through", "joined", "line", "spline_piece"]
 
 _DENSE = 64  # samples of a span that its length is counted by
+_ON_PLANE = 1e-9  # of a curve's length from a plane within which a place lies on it
 _TOUCH = 1e-6  # of a curve's length: ends this near are one
 
 
@@ -97,6 +98,10 @@ class CurvePiece:
         """Parameters at lengths along it."""
         t, l = self._table
         return np.interp(s, l, t)
+
+    def parameter_lengths(self) -> np.ndarray:
+        """Lengths along it close enough that it bends little between two."""
+        return self._table[1]
 
     def reversed(self) -> CurvePiece:
         if self.kind != "spline":
@@ -201,6 +206,31 @@ class SpaceCurve:
             n = int(np.clip(np.degrees(turn) / step_deg, 1, most // max(len(self.pieces), 1) + 1))
             out.append(p.at(p.parameter(np.linspace(0, p.length, n + 1)[1:])))
         return np.concatenate(out)
+
+    def crossings(self, point, normal) -> np.ndarray:
+        """Places (n, 3) where it passes through a plane, in the order of its way; touching is no passing."""
+        from scipy.optimize import brentq
+
+        n = np.asarray(normal, float)
+
+        def above(s: float | np.ndarray) -> np.ndarray:
+            return (self.at(s) - np.asarray(point, float)) @ n
+
+        s = np.unique(np.concatenate([l + p.parameter_lengths() for l, p in zip(self.lengths, self.pieces)]))
+        h = above(s)
+        on = np.abs(h) <= _ON_PLANE * self.length
+        h[on] = 0.0
+        through = np.flatnonzero(h[:-1] * h[1:] < 0)
+        found = [brentq(lambda x: float(above(x)[0]), s[k], s[k + 1], xtol=1e-12 * self.length) for k in through]
+        for k in np.flatnonzero(on):
+            before, after = h[:k][h[:k] != 0], h[k + 1 :][h[k + 1 :] != 0]
+            ends = not len(before) or not len(after)
+            alone = (k == 0 or not on[k - 1]) and (k == len(h) - 1 or not on[k + 1])
+            if alone and (ends or before[-1] * after[0] < 0):
+                found.append(float(s[k]))
+        if not found:
+            return np.zeros((0, 3))
+        return self.at(np.sort(found))
 
     def mapped(self, points) -> SpaceCurve:
         return SpaceCurve(tuple(p.mapped(points) for p in self.pieces), self.closed)

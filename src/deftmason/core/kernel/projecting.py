@@ -13,16 +13,19 @@ import numpy as np
 from OCP.BRepAdaptor import BRepAdaptor_Curve
 from OCP.BRepLib import BRepLib
 from OCP.GeomAbs import GeomAbs_Circle, GeomAbs_Line
-from OCP.gp import gp_Ax2
+from OCP.gp import gp_Ax2, gp_Ax3, gp_Trsf
 from OCP.HLRAlgo import HLRAlgo_Projector
 from OCP.HLRBRep import HLRBRep_Algo, HLRBRep_HLRToShape
+from OCP.TopLoc import TopLoc_Location
+from OCP.TopoDS import TopoDS
 
-from .body import Body, as_array, edges_of
+from .body import Body, EdgeName, as_array, edges_of
 from .features import kernel_direction, kernel_point
 
-__all__ = ["Projected", "projected"]
+__all__ = ["Projected", "edges_seen", "projected"]
 
 _PLACES = 33
+_SQUARE = 1e-10  # of a cosine: a circle that leans less is seen as one
 _TURN = 2 * np.pi - 1e-6
 _DIGITS = 6  # of coordinates in mm, by which the same piece is known
 
@@ -52,6 +55,32 @@ def projected(body: Body, toward, up) -> Projected:
     out = [_entities(every) for every in (seen, hidden)]
     known = {_label(e) for e in out[0]}
     return Projected(out[0], [e for e in out[1] if _label(e) not in known])
+
+
+def edges_seen(body: Body, origin, normal, u, names: list[EdgeName] | None = None) -> list[tuple[EdgeName, dict]]:
+    """Edges of a body laid square onto a plane (``origin``, ``normal``, ``u`` (3,)), hidden or not: those that are
+    lines or round as seen from there, as entities in contract keys; of those that lie over one another the first.
+    """
+    there = gp_Ax3(kernel_point(origin), kernel_direction(normal), kernel_direction(u))
+    flat = gp_Trsf()
+    flat.SetTransformation(there)
+    place = TopLoc_Location(flat)
+    out, labels = [], set()
+    for name, edge in sorted(body.edges(), key=lambda e: tuple(map(str, e[0]))):
+        if names is not None and name not in names:
+            continue
+        moved = TopoDS.Edge(edge.Moved(place))
+        c = BRepAdaptor_Curve(moved)
+        square = c.GetType() != GeomAbs_Circle or abs(c.Circle().Axis().Direction().Z()) > 1 - _SQUARE
+        if square:
+            e = _entity(moved)
+        else:
+            e = _through([_flat(c.Value(t)) for t in np.linspace(c.FirstParameter(), c.LastParameter(), _PLACES)])
+        if e is None or e["kind"] == "spline" or _label(e) in labels:
+            continue
+        labels.add(_label(e))
+        out.append((name, e))
+    return out
 
 
 def _entities(shapes: list) -> list[dict[str, Any]]:

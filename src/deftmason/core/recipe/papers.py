@@ -1,7 +1,8 @@
-"""The paper a sketch lies on, the traces laid on it, and what is projected onto it.
+"""The paper a sketch lies on, and the traces laid on it.
 
-The paper is square to an axis of the frame, or holds it; instead of the axis it may follow a datum. Traces are worked
-out once for each plane and kept while the scan is in hand.
+The paper is square to an axis of the frame, or holds it; instead of the axis it may follow a datum, a flat face of a
+body, or a curve. Traces are worked out once for each plane and kept while the scan is in hand. Where only some of the
+scan is traced, that is a scan of its own, cut out once and kept likewise.
 """
 
 from __future__ import annotations
@@ -14,9 +15,12 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from pydantic import Field
 
+from ..elements import RigidMotion
 from ..errors import BadInput
-from .records import Id, Length, Record, Size
-from .references import AnyRef, FrameRef, PaperOnRef, ScanRef
+from .projections import ProjectedRecord
+from .records import Length, Record, Size
+from .references import FrameRef, PaperOnRef, ScanRef
+from .step import MarkRecord, selected
 
 if TYPE_CHECKING:
     from ..scan.index import ScanIndex
@@ -24,14 +28,16 @@ if TYPE_CHECKING:
     from ..sketch.trace import TraceLoop
     from .step import Context
 
-__all__ = ["Laid", "PaperRecord", "ProjectedRecord", "TraceRecord", "paper_plane", "projected", "traces_on"]
+__all__ = ["Laid", "PaperRecord", "TraceRecord", "paper_plane", "traces_on"]
 
 _NORMALS = {"x": ((1, 0, 0), (0, 1, 0)), "y": ((0, 1, 0), (0, 0, 1)), "z": ((0, 0, 1), (1, 0, 0))}
 _KEPT = 24  # traces of one scan that are kept
-_PARALLEL = 1e-4  # rad to which what is square to the paper is seen end on
+_KEPT_PARTS = 4  # of one scan
 
 #: Traces of each scan in hand, by plane and kind.
 _TRACES: WeakKeyDictionary[ScanIndex, OrderedDict[tuple, list[TraceLoop]]] = WeakKeyDictionary()
+#: Parts of each scan in hand that are traced on their own, by what marks them.
+_PARTS: WeakKeyDictionary[ScanIndex, OrderedDict[str, ScanIndex]] = WeakKeyDictionary()
 
 
 class TraceRecord(Record):
@@ -47,14 +53,6 @@ class TraceRecord(Record):
     counts: bool = Field(True, description="Whether what is drawn is fitted to it.")
 
 
-class ProjectedRecord(Record):
-    """A datum, or an entity of another sketch, seen on the paper: it stands still, and what is drawn may hold to it."""
-
-    id: Id
-    of: AnyRef = Field(description="The datum or sketch.")
-    entity: Id | None = Field(None, description="Of a sketch, which entity; none: all.")
-
-
 class PaperRecord(Record):
     """Where a sketch lies and what is traced on it."""
 
@@ -63,14 +61,20 @@ class PaperRecord(Record):
     axis: Literal["x", "y", "z"] = Field("z", description="The frame axis the paper is square to, or that it holds.")
     along: bool = Field(False, description="The paper holds the axis, upright on it, instead of being square to it.")
     on: PaperOnRef | None = Field(
-        None, description="A plane or an axis that stands in for the frame's, or a curve the paper is square to."
+        None,
+        description="A plane or an axis that stands in for the frame's, a body with a flat face to lie on, or a curve "
+        "the paper is square to.",
     )
+    on_face: str | None = Field(None, max_length=400, description="Of a body, the face it lies on, by name.")
     share: float = Field(0.0, ge=0, le=1, description="Of a curve, where along it the paper lies.")
     height: Length = Field(0.0, description="Where the paper lies, along its normal, mm.")
     turn_deg: float = Field(0.0, ge=-90, le=90, description="How far it is turned about its upright, degrees.")
     lean_deg: float = Field(0.0, ge=-90, le=90, description="How far it leans about its level, degrees.")
     traces: list[TraceRecord] = Field(
         default_factory=lambda: [TraceRecord()], max_length=12, description="What is laid on it to draw over."
+    )
+    only: list[MarkRecord] = Field(
+        default_factory=list, max_length=400, description="What of the scan is traced; none: all of it."
     )
     projected: list[ProjectedRecord] = Field(default_factory=list, max_length=200, description="What is seen on it.")
 
@@ -108,8 +112,11 @@ def paper_plane(record: PaperRecord, context: Context) -> SectionPlane:
     if record.on and context.gives(record.on) == "curve":
         return _square_to(context.output(record.on, "curve"), record)
     if record.on:
-        e = context.output(record.on, "datum")["element"]
         motion = context.output(record.frame, "frame")
+        if context.gives(record.on) == "body":
+            e, motion = _flat_face(context.output(record.on, "body"), record.on_face), RigidMotion.identity()
+        else:
+            e = context.output(record.on, "datum")["element"]
         p = e.parameters()
         direction = p.get("normal") or p.get("direction")
         place = p.get("point") or p.get("center") or p.get("apex")
@@ -130,6 +137,21 @@ def paper_plane(record: PaperRecord, context: Context) -> SectionPlane:
     m = _turned(v, record.turn_deg) @ _turned(u, record.lean_deg)
     n, u = m @ n, m @ u
     return SectionPlane.at(at + n * record.height, n, u)
+
+
+def _flat_face(body: Any, name: str | None) -> Any:
+    """The plane a face of a body lies in, or the largest of what it was split into since."""
+    from ..kernel.surfaces import face_surfaces
+
+    if not name:
+        raise BadInput("Name the face of the body that the paper lies on.", field="on_face")
+    named = set(body.faces_named(name))
+    if not named:
+        raise BadInput(f"The body has no face '{name}' any more; choose another.", field="on_face")
+    e = next(s.element for n, s in zip(body.face_names, face_surfaces(body)) if n in named)
+    if e is None or e.kind != "plane":
+        raise BadInput(f"The face '{name}' is not flat; choose one that a paper can lie on.", field="on_face")
+    return e
 
 
 def _square_to(curve: Any, record: PaperRecord) -> SectionPlane:
@@ -162,11 +184,11 @@ def traces_on(record: PaperRecord, context: Any) -> Laid:
     from ..sketch.trace import step_for
 
     motion = context.output(record.frame, "frame")
-    index = context.index(record.scan)
+    index = _traced_part(record, context)
     plane = paper_plane(record, context)
     back = motion.inverse()
     in_scan = SectionPlane.at(back.points(plane.origin), back.vectors(plane.normal), back.vectors(plane.u))
-    step = step_for(index.mesh.median_edge)
+    step = step_for(context.index(record.scan).mesh.median_edge)
 
     def one(t: TraceRecord) -> list[TraceLoop]:
         where = tuple(np.round(np.concatenate([in_scan.origin, in_scan.normal, in_scan.u]), 9))
@@ -179,7 +201,35 @@ def traces_on(record: PaperRecord, context: Any) -> Laid:
     return Laid(plane, in_scan, [one(t) for t in record.traces], [t.counts for t in record.traces], step)
 
 
+def _traced_part(record: PaperRecord, context: Any) -> ScanIndex:
+    """What of the scan is traced, as a scan of its own where that is not all. Raises `BadInput` where nothing is."""
+    from ..scan.index import ScanIndex
+    from ..scan.mesh import TriMesh
+    from ..scan.topology import compact
+
+    whole = context.index(record.scan)
+    if not record.only:
+        return whole
+
+    def cut_out() -> ScanIndex:
+        on = selected(whole, record.only)
+        if not on.any():
+            raise BadInput("Nothing of the scan is marked to be traced; mark some, or trace all of it.", field="only")
+        vertices, faces = compact(whole.mesh.vertices, whole.mesh.faces[on])[:2]
+        return ScanIndex(TriMesh(vertices, faces))
+
+    parts = _PARTS.setdefault(whole, OrderedDict())
+    key = "".join(m.model_dump_json() for m in record.only)
+    if key not in parts:
+        parts[key] = cut_out()
+        while len(parts) > _KEPT_PARTS:
+            parts.popitem(last=False)
+    parts.move_to_end(key)
+    return parts[key]
+
+
 def _traced(record, t: TraceRecord, context, index, in_scan, step: float) -> list[TraceLoop]:
+    from ..scan.section import SectionCutter
     from ..sketch.silhouette import silhouette
     from ..sketch.slab import slab
     from ..sketch.trace import trace_of
@@ -187,98 +237,16 @@ def _traced(record, t: TraceRecord, context, index, in_scan, step: float) -> lis
     from ..zones.noise import scan_noise
 
     if t.kind == "silhouette":
-        return silhouette(index.mesh, in_scan, step, noise=scan_noise(index))
+        return silhouette(index.mesh, in_scan, step, noise=scan_noise(context.index(record.scan)))
     if t.kind == "turned":
         if not record.along:
             raise BadInput("Only a paper that holds the axis can have everything turned into it.", field="traces")
         centred = replace(in_scan, origin=in_scan.origin - record.height * in_scan.normal)
         return turned(index, centred)
     at = float(in_scan.origin @ in_scan.normal) + t.offset
-    cut = context.cutter(record.scan, in_scan.normal).at(at)
+    cutter = SectionCutter(index, in_scan.normal) if record.only else context.cutter(record.scan, in_scan.normal)
+    cut = cutter.at(at)
     loops = trace_of(cut, in_scan, step, cut.lifted(index))
     if t.kind == "slab":
         return slab(index, in_scan, loops, t.offset, t.depth or 4 * index.mesh.median_edge)
     return loops
-
-
-def projected(record: PaperRecord, context: Context, plane: SectionPlane) -> dict[str, dict]:
-    """What is seen on the paper, by id, as entities in contract keys. Raises `BadInput` where it cannot be."""
-    out: dict[str, dict] = {}
-    motion = context.output(record.frame, "frame") if record.projected else None
-    for p in record.projected:
-        seen = context.output(p.of)
-        if isinstance(seen, dict) and "geometry" in seen:
-            out |= _sketch_seen(seen, p, plane)
-        elif isinstance(seen, dict) and "element" in seen:
-            out[p.id] = _datum_seen(seen["element"], motion, plane, p.id)
-        else:
-            raise BadInput("Only datums and sketches can be seen on the paper.", field="projected")
-    return out
-
-
-def _sketch_seen(seen: dict, p: ProjectedRecord, plane: SectionPlane) -> dict[str, dict]:
-    """One entity of another sketch, or all of it that can be seen, each by its own name after the projection's."""
-    if p.entity:
-        return {p.id: _entity_seen(seen, p.entity, plane, p.id)}
-    out = {}
-    for e in seen["geometry"]:
-        name = f"{p.id}{e['id']}"
-        try:
-            out[name] = _entity_seen(seen, e["id"], plane, name)
-        except BadInput:  # what is no line or circle seen from here
-            continue
-    if not out:
-        raise BadInput("Nothing of that sketch can be seen on this paper; take one parallel to it.", field="projected")
-    return out
-
-
-def _entity_seen(sketch: dict, entity: str | None, plane: SectionPlane, name: str) -> dict:
-    e = next((e for e in sketch["geometry"] if e["id"] == entity), None)
-    if e is None:
-        raise BadInput(f"'{entity}' is no longer in the sketch it was projected from.", field="projected")
-    other = sketch["plane"]
-
-    def over(p) -> list[float]:
-        return plane.to_paper(other.to_space(np.array(p, float))).tolist()
-
-    if e["kind"] == "point":
-        return {"id": name, "kind": "point", "at": over(e["at"])}
-    if e["kind"] == "line":
-        return {"id": name, "kind": "line", "start": over(e["start"]), "end": over(e["end"])}
-    if e["kind"] in ("arc", "circle") and abs(float(other.normal @ plane.normal)) > np.cos(_PARALLEL):
-        same = float(other.normal @ plane.normal) > 0
-        out = {"id": name, "kind": e["kind"], "center": over(e["center"]), "radius": e["radius"]}
-        if e["kind"] == "arc":
-            out |= {"start": over(e["start"]), "end": over(e["end"]), "ccw": bool(e["ccw"]) == same}
-        return out
-    raise BadInput(
-        f"A {e['kind']} of that sketch cannot be seen on this paper; take a line or a point.", field="projected"
-    )
-
-
-def _datum_seen(element: Any, motion: Any, plane: SectionPlane, name: str) -> dict:
-    p = element.parameters()
-    place = np.array(p.get("point") or p.get("center") or p.get("apex"), float)
-    at = plane.to_paper(motion.points(place))
-    if element.kind in ("sphere", "point"):
-        return {"id": name, "kind": "point", "at": at.tolist()}
-    d = motion.vectors(np.array(p.get("normal") or p.get("direction"), float))
-    if element.kind in ("plane", "circle"):
-        line = np.cross(d, plane.normal)
-        if np.linalg.norm(line) < _PARALLEL:
-            if element.kind == "circle":
-                return {"id": name, "kind": "circle", "center": at.tolist(), "radius": p["radius"]}
-            raise BadInput("The plane is parallel to the paper and meets it nowhere.", field="projected")
-        line /= np.linalg.norm(line)
-        # The nearest place to the datum's own that lies on both.
-        m = np.array([d, plane.normal, line])
-        q = np.linalg.solve(m, [d @ motion.points(place), plane.normal @ plane.origin, line @ motion.points(place)])
-        a, t = plane.to_paper(q), np.array([line @ plane.u, line @ plane.v])
-        return {"id": name, "kind": "line", "start": (a - 10 * t).tolist(), "end": (a + 10 * t).tolist()}
-    t = np.array([d @ plane.u, d @ plane.v])
-    if np.hypot(*t) < _PARALLEL:  # seen end on
-        if element.kind == "cylinder":
-            return {"id": name, "kind": "circle", "center": at.tolist(), "radius": p["radius"]}
-        return {"id": name, "kind": "point", "at": at.tolist()}
-    t /= np.hypot(*t)
-    return {"id": name, "kind": "line", "start": (at - 10 * t).tolist(), "end": (at + 10 * t).tolist()}

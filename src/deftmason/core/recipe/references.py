@@ -65,7 +65,7 @@ SketchRef = Annotated[Id, Ref(("sketch",))]
 CurveRef = Annotated[Id, Ref(("curve",))]
 BodyRef = Annotated[Id, Ref(("body",))]
 #: What a paper can be laid by.
-PaperOnRef = Annotated[Id, Ref(("datum", "curve"))]
+PaperOnRef = Annotated[Id, Ref(("datum", "curve", "body"))]
 #: A body of the job, or a model made elsewhere.
 SolidRef = Annotated[Id, Ref(("body", "model"))]
 ZonesRef = Annotated[Id, Ref(("zones",))]

@@ -7,6 +7,7 @@ newly fitted is asked which relations and sizes the trace supports; what was the
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -15,15 +16,17 @@ from pydantic import Field
 from ..errors import BadInput
 from ..progress import Progress, silent
 from .kinds.sketch import Handle, SketchStep, Spot, board_of, put_on, reach_on
-from .papers import Laid, paper_plane, projected, traces_on
+from .papers import Laid, paper_plane, traces_on
+from .projections import projected
 from .records import Length, Record, Size
 
 if TYPE_CHECKING:
     from ..sketch.board import Board
 
-__all__ = ["Change", "automatic", "beginning", "changed", "dragged", "offers", "sized"]
+__all__ = ["Change", "automatic", "beginning", "changed", "dragged", "off_walls", "offers", "sized"]
 
 _JOIN = 4.0  # median edges within which brushed ends are joined
+_WALL, _WALL_NOISES = 1.5, 12.0  # median edges, and noises of the trace, from a drawing within which its walls lie
 
 
 class Change(Record):
@@ -71,7 +74,7 @@ def _ready(sketch: SketchStep, context: Any) -> tuple[Laid, Board]:
     from ..sketch.settling import settled
 
     laid = traces_on(sketch, context)
-    board = board_of(sketch, laid, projected(sketch, context, laid.plane))
+    board = board_of(sketch, laid, projected(sketch.projected, sketch.scan, sketch.frame, context, laid.plane))
     if not board.strokes or all(s.at is not None for s in board.strokes):
         return laid, board
     return laid, settled(board, laid.loops, reach_on(laid), tells=False).board
@@ -387,6 +390,31 @@ def offers(sketch: SketchStep, context: Any, of: list[str]) -> dict[str, Any]:
 
     laid, board = _ready(sketch, context)
     return offered(board, laid.loops, reach_on(laid), of)
+
+
+def off_walls(sketch: SketchStep, context: Any, vertices: np.ndarray) -> tuple[np.ndarray, float]:
+    """How far some of the scan's vertices lie off what the drawing would sweep, mm (outside above 0; NaN where they are
+    of none of its walls), and the most that was asked for, mm: pushed square to the paper, or turned about its axis
+    where it is drawn over everything turned."""
+    from ..sketch.settling import settled
+    from ..sketch.swept import off_swept
+    from ..sketch.trace import trace_noise
+
+    laid = traces_on(sketch, context)
+    board = board_of(sketch, laid, projected(sketch.projected, sketch.scan, sketch.frame, context, laid.plane))
+    if not board.strokes:
+        raise BadInput("Nothing is drawn yet; draw or fit something first.", field="strokes")
+    whole = settled(board, laid.loops, reach_on(laid), tells=False)
+    mesh = context.index(sketch.scan).mesh
+    noise = trace_noise(laid.loops) if laid.loops else 0.0
+    reach = max(_WALL * mesh.median_edge, _WALL_NOISES * noise)
+    turned = any(t.kind == "turned" for t in sketch.traces)
+    paper = laid.in_scan
+    if turned:
+        paper = replace(paper, origin=paper.origin - sketch.height * paper.normal)
+    geometry = whole.drawing.geometry(whole.solution.x)
+    off = off_swept(mesh.vertices[vertices], mesh.vertex_normals[vertices], paper, geometry, reach, turned=turned)
+    return off, reach
 
 
 def beginning(sketch: SketchStep, context: Any) -> dict[str, Any]:

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..errors import BadInput
 from .board import Board
-from .drawing import RELATION_KINDS, SIZE_KINDS, Drawing, Relation, Size, check_said
+from .drawing import PAPER, RELATION_KINDS, SIZE_KINDS, Drawing, Relation, Size, check_said
 from .equations import relation_equations, size_value
 from .settling import settled
 from .sizes import suggestions
@@ -69,7 +69,8 @@ def offered(board: Board, loops: list[TraceLoop], reach: float, of: list[str]) -
     d, s = whole.drawing, whole.solution
     known = {(r.kind, frozenset(r.of)) for r in board.relations}
     relations, seen = [], set()
-    for kind in RELATION_KINDS:
+    stands = all(n.partition(".")[0] in board.references or n in PAPER for n in of)
+    for kind in () if stands else RELATION_KINDS:
         if kind in _BY_HAND:
             continue
         for order in _orders(of):

@@ -55,6 +55,16 @@ class Trace(Schema):
     plane: PlaneView
 
 
+class Walls(Schema):
+    """``off``: by shown vertex, float32 as base64, mm; ``within``: 95 % of the walls, mm."""
+
+    off: str
+    reach: float
+    rms: float | None
+    within: float | None
+    count: int
+
+
 class StretchView(Schema):
     kind: str
     points: list[list[float]]
@@ -107,6 +117,13 @@ def trace(request: HttpRequest, job_id: int, data: SketchRequest):
     """Everything the paper has to draw over."""
     job = job_of(request, job_id)
     return ask(request, job.id, "trace", steps=records(job), sketch=data.sketch)
+
+
+@router.post("/jobs/{job_id}/sketch/walls", response=Walls)
+def walls(request: HttpRequest, job_id: int, data: SketchRequest):
+    """How far the scan lies off what the drawing would sweep, by what is shown of the scan."""
+    job = job_of(request, job_id)
+    return ask(request, job.id, "sketch_walls", limit=_DRAWING, steps=records(job), sketch=data.sketch)
 
 
 @router.post("/jobs/{job_id}/sketch/stretches", response=list[StretchView])

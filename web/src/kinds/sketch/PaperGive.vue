@@ -1,18 +1,21 @@
 <script setup lang="ts">
 /** Where the paper lies and what is traced on it. */
 import { Eye, EyeOff, X } from 'lucide-vue-next'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import { useSketch } from '../../paper/sketch'
-import { useJob } from '../../state/job'
+import { useRoom } from '../../state/room'
+import { freeId } from './names'
 
 type Record = Schemas['SketchStep']
 type Kind = Record['traces'][number]['kind']
 const props = defineProps<{ record: Record }>()
 const emit = defineEmits<{ moved: [] }>()
 const s = useSketch()
-const j = useJob()
+const { job: j, hand, shown, marks: m } = useRoom()
 const r = computed(() => props.record)
+/** What is chosen in a list where it is clicked in the view. */
+const BY_CLICK = ' by click'
 const AXES: Record['axis'][] = ['x', 'y', 'z']
 const KINDS: { kind: Kind; says: string }[] = [
   { kind: 'cut', says: 'another cut' },
@@ -25,8 +28,13 @@ const datums = computed(() => [...j.given('datum'), ...j.given('curve')].filter(
 /** A curve the paper is square to, wherever along it. */
 const curve = computed(() => j.given('curve').find((c) => c.id === r.value.on))
 const seen = computed(() =>
-  [...j.given('datum'), ...j.given('sketch')].filter((d) => d.key && d.id !== r.value.id),
+  [...['datum', 'sketch', 'curve'].flatMap((g) => j.given(g)), ...j.bodies].filter(
+    (d) => d.key && d.id !== r.value.id,
+  ),
 )
+const models = computed(() => j.bodies.filter((b) => b.key))
+/** The body whose face the paper lies on. */
+const faced = computed(() => models.value.find((b) => b.id === r.value.on))
 function turn(a: Record['axis']) {
   r.value.axis = a
   r.value.on = null
@@ -41,7 +49,10 @@ function lay(along: boolean) {
   emit('moved')
 }
 function on(id: string) {
+  if (id === BY_CLICK) return take('face')
   r.value.on = id || null
+  r.value.on_face = null
+  if (!r.value.along && !curve.value && cuts.value) s.begin()
   emit('moved')
 }
 function add(kind: Kind) {
@@ -52,13 +63,25 @@ function add(kind: Kind) {
 }
 function project(id: string) {
   if (!id) return
-  const taken = new Set(r.value.projected.map((p) => p.id))
-  let k = 1
-  while (taken.has(`g${k}`)) k++
-  r.value.projected.push({ id: `g${k}`, of: id, entity: null })
+  if (id === BY_CLICK) return take('edge')
+  r.value.projected.push({ id: freeId(r.value), of: id, entity: null, edge: null })
   adding.value = ''
   emit('moved')
 }
+/** Something of the view is given: the model's face or edges, or what of the scan is traced. */
+function take(slot: 'face' | 'edge' | 'only') {
+  hand.slot = hand.slot === slot ? null : slot
+  if (hand.slot === 'only') {
+    shown.show.scan = true
+    shown.model = false
+    m.by = 'zone'
+  } else if (hand.slot) shown.model = true
+  hand.select()
+}
+watch(
+  () => JSON.stringify(r.value.only),
+  () => emit('moved'),
+)
 const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kind === 'slab'))
 </script>
 
@@ -85,14 +108,16 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         {{ a }}
       </button>
       <select
-        v-if="datums.length"
+        v-if="datums.length || models.length"
         class="field min-w-0 flex-1 !py-1"
         aria-label="Or by a datum"
         :value="r.on ?? ''"
         @change="on(($event.target as HTMLSelectElement).value)"
       >
-        <option value="">datum, curve</option>
+        <option value="">or by…</option>
         <option v-for="d in datums" :key="d.id" :value="d.id">{{ d.name }}</option>
+        <option v-if="faced" :value="faced.id">{{ r.on_face }}</option>
+        <option v-if="models.length" :value="BY_CLICK">a face of the model…</option>
       </select>
     </div>
     <div v-if="curve" class="mt-1.5 flex items-center gap-2">
@@ -182,7 +207,9 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         </button>
       </li>
       <li v-for="(p, k) in r.projected" :key="p.id" class="flex items-center gap-1.5 py-0.5 text-plum">
-        <span class="flex-1 truncate">{{ j.byId.get(p.of)?.name }} seen here</span>
+        <span class="flex-1 truncate"
+          >{{ p.edge ? 'edge of ' : '' }}{{ j.byId.get(p.of)?.name }} seen here</span
+        >
         <button aria-label="Take it off the paper" @click="(r.projected.splice(k, 1), emit('moved'))">
           <X :size="14" />
         </button>
@@ -207,12 +234,31 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
       <select
         v-if="seen.length"
         class="field min-w-0 flex-1 !py-0.5 text-[12px]"
-        aria-label="See a datum or sketch on the paper"
-        @change="project(($event.target as HTMLSelectElement).value)"
+        aria-label="See something else on the paper"
+        @change="
+          (project(($event.target as HTMLSelectElement).value),
+          (($event.target as HTMLSelectElement).value = ''))
+        "
       >
         <option value="">see here…</option>
         <option v-for="d in seen" :key="d.id" :value="d.id">{{ d.name }}</option>
+        <option v-if="models.length" :value="BY_CLICK">edges of the model, by click…</option>
       </select>
     </div>
+    <button
+      class="slot mt-1.5 w-full text-left"
+      :class="{ 'slot-on': hand.slot === 'only' }"
+      :aria-pressed="hand.slot === 'only'"
+      @click="take('only')"
+    >
+      <span class="w-[52px] text-soft">traced</span>
+      <span :class="r.only.length ? 'font-semibold' : 'text-soft'">{{
+        r.only.length
+          ? `only what ${r.only.length === 1 ? 'one mark takes' : `${r.only.length} marks take`}`
+          : hand.slot === 'only'
+            ? 'mark what of the scan is'
+            : 'all of the scan'
+      }}</span>
+    </button>
   </section>
 </template>

@@ -3,6 +3,7 @@ import { useSketch } from '../../paper/sketch'
 import { defineKind, type Tool } from '../kind'
 import { needFrame } from '../picks'
 import { cutShown } from './cut'
+import { freeId } from './names'
 import SketchForm from './SketchForm.vue'
 
 type Sketch = Schemas['SketchStep']
@@ -13,11 +14,13 @@ const blank = (room: Parameters<Tool['record']>[0], more: Partial<Sketch>): Part
   axis: 'z',
   along: false,
   on: null,
+  on_face: null,
   share: 0,
   height: 0,
   turn_deg: 0,
   lean_deg: 0,
   traces: [{ kind: 'cut', offset: 0, depth: null, hidden: false, counts: true }],
+  only: [],
   projected: [],
   strokes: [],
   relations: [],
@@ -41,6 +44,31 @@ export default defineKind<Sketch, Schemas['SketchTold']>({
   tries: 'taken back',
   form: SketchForm,
   paper: true,
+  slots: {
+    only: { takes: ['scan'], says: '', marks: 'later' },
+    face: {
+      takes: ['face'],
+      says: 'Click a flat face of the model: the paper lies on it',
+      put: (at, r, room) => {
+        if (at.what !== 'face') return
+        Object.assign(r, { on: at.body, on_face: at.name, along: false, height: 0 })
+        room.hand.slot = null
+        useSketch().begin()
+        if (r.strokes.length) room.hand.tryIt()
+      },
+    },
+    edge: {
+      takes: ['edge'],
+      says: 'Click edges of the model: they are seen on the paper, or taken off it',
+      put: (at, r, room) => {
+        if (at.what !== 'edge') return
+        const is = (p: Sketch['projected'][number]) => p.of === at.body && p.edge?.join() === at.name.join()
+        if (r.projected.some(is)) r.projected = r.projected.filter((p) => !is(p))
+        else r.projected.push({ id: freeId(r), of: at.body, entity: null, edge: [...at.name] })
+        if (r.strokes.length) room.hand.tryIt()
+      },
+    },
+  },
   tools: [
     {
       id: 'sketch',

@@ -3,6 +3,7 @@ import * as THREE from 'three'
 import { geometry } from '../../api/client'
 import { tideColors } from '../../check/tide'
 import type { Scene } from '../scene'
+import type { OwnTide } from '../plan'
 import { Layer } from './layer'
 import type { ScanLayer } from './scan'
 import { nearestCorner, spread } from './scanBuffer'
@@ -14,6 +15,7 @@ export type TideSpec = {
   scan: string
   /** The array by its name; its own values say where colour is full, told by `onReach`. */
   name: string
+  own?: OwnTide
 }
 
 const FAR_SHARE = 0.995
@@ -34,6 +36,13 @@ export class TideLayer extends Layer<TideSpec> {
     if (!spec || this.scan.spec?.key !== spec.scan || !this.scan.mesh) {
       if (this.values) this.scan.setColours(null)
       this.values = null
+      return
+    }
+    if (spec.own) {
+      const { values, band, full } = spec.own
+      this.values = spread(this.scan.mesh.userData.buffers, values)
+      this.onReach(full)
+      this.scan.setColours(tideColors(this.values, band, full))
       return
     }
     const b = await geometry(spec.job, spec.key, 'also', spec.scan, spec.name)

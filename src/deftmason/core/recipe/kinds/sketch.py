@@ -9,7 +9,8 @@ import numpy as np
 from pydantic import BaseModel, Field, StringConstraints
 
 from ...errors import BadInput
-from ..papers import Laid, PaperRecord, projected, traces_on
+from ..papers import Laid, PaperRecord, traces_on
+from ..projections import projected
 from ..records import Coordinate, Id, Length, Place, Record, Size, Source
 from ..step import Outcome, Step, Told, Value, register
 
@@ -262,7 +263,7 @@ class SketchStep(Step, PaperRecord):
         from ...sketch.settling import settled
 
         laid = traces_on(self, context)
-        board = board_of(self, laid, projected(self, context, laid.plane))
+        board = board_of(self, laid, projected(self.projected, self.scan, self.frame, context, laid.plane))
         if not board.strokes:
             raise BadInput("Nothing is drawn in the sketch; draw or fit something first.", field="strokes")
         reach = reach_on(laid)

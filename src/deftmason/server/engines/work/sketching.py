@@ -2,20 +2,34 @@
 
 from __future__ import annotations
 
+import base64
 import os
 from typing import Any
+
+import numpy as np
 
 from deftmason.core.errors import BadInput
 from deftmason.core.recipe import sketching
 from deftmason.core.recipe.kinds.sketch import SketchStep
-from deftmason.core.recipe.papers import projected, traces_on
+from deftmason.core.recipe.papers import traces_on
+from deftmason.core.recipe.projections import projected
+from deftmason.core.sketch.curve import curve_of
 from deftmason.core.sketch.fitting import read_ahead
-from deftmason.core.sketch.loops import loop_outline
 
 from ..desk import Desk, asked
+from .buffers import proxy_of
 from .looking import parsed
 
-__all__ = ["change_sketch", "drag_sketch", "entities_of_dxf", "sketch_beginning", "sketch_offers", "stretches", "trace"]
+__all__ = [
+    "change_sketch",
+    "drag_sketch",
+    "entities_of_dxf",
+    "sketch_beginning",
+    "sketch_offers",
+    "sketch_walls",
+    "stretches",
+    "trace",
+]
 
 
 def _sketch(record: dict) -> SketchStep:
@@ -29,19 +43,35 @@ def trace(desk: Desk, *, steps: list[dict], sketch: dict) -> dict[str, Any]:
     laid = traces_on(record, context)
     h = context.cutter(record.scan, laid.in_scan.normal)
     off = record.height - float(laid.in_scan.origin @ laid.in_scan.normal)
-    seen = projected(record, context, laid.plane)
+    seen = projected(record.projected, record.scan, record.frame, context, laid.plane)
     plane = laid.plane
     return {
         "traces": [
             [{"points": l.points.round(4).tolist(), "closed": l.closed} for l in loops] for loops in laid.traces
         ],
-        "projected": [{**e, "id": n, "outline": loop_outline([e]).tolist() if e["kind"] != "point" else [e["at"]]}
+        "projected": [{**e, "id": n, "outline": curve_of(e).fine[1].tolist() if e["kind"] != "point" else [e["at"]]}
                       for n, e in seen.items()],
         "step": laid.step,
         "low": h.low + off,
         "high": h.high + off,
         "plane": {"origin": plane.origin.tolist(), "normal": plane.normal.tolist(), "u": plane.u.tolist()},
     }  # fmt: skip
+
+
+@asked
+def sketch_walls(desk: Desk, *, steps: list[dict], sketch: dict) -> dict[str, Any]:
+    """How far what is shown of the scan lies off what the drawing would sweep: by shown vertex (base64 of float32)."""
+    record, context = _sketch(sketch), desk.replay(steps)
+    shown = proxy_of(desk.store, context.key_of(record.scan)).vertices
+    off, reach = sketching.off_walls(record, context, shown)
+    there = off[np.isfinite(off)]
+    return {
+        "off": base64.b64encode(off.astype(np.float32).tobytes()).decode(),
+        "reach": reach,
+        "rms": float(np.sqrt(np.mean(there**2))) if len(there) else None,
+        "within": None if not len(there) else float(np.quantile(np.abs(there), 0.95)),
+        "count": len(there),
+    }
 
 
 @asked
