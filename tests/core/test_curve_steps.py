@@ -180,6 +180,25 @@ def test_a_sweep_a_loft_and_a_bead_with_their_script(plug, tmp_path):
     plug.steps[:] = steps
 
 
+def test_where_a_curve_passes_through_a_paper_a_drawing_is_held_to_it(plug):
+    steps = list(plug.steps)
+    back = plug.replay()
+    back.run()
+    to_scan = back.output("frame").inverse()
+    places = [{"place": to_scan.points(np.array([p], float))[0].tolist()} for p in ([40, 0, 0], [70, 0, 10])]
+    plug.lay({"id": "way", "kind": "curve", "name": "Way", "scan": "scan", "frame": "frame", "places": places})
+    drawn = polygon("held", "Held", (np.array(SQUARE) + [50, 1.0]).tolist(), height=4.0)
+    drawn["projected"] = [{"id": "g1", "of": "way"}]
+    drawn["relations"] = [*drawn.get("relations", []), {"kind": "coincident", "of": ["e1.start", "g1"]}]
+    told = plug.lay(drawn).summary
+    e1 = next(e for e in told["geometry"] if e["id"] == "e1")
+    assert e1["start"] == pytest.approx([52, 0], abs=1e-6)  # four tenths of the way up, four tenths of the way along
+    assert [e["kind"] for e in told["projected"]] == ["point"]
+    with pytest.raises(BadInput, match="does not pass through this paper"):
+        plug.lay({**drawn, "id": "above", "height": 14.0})
+    plug.steps[:] = steps
+
+
 def test_a_surface_is_mirrored_stitched_and_thickened_with_its_script(plug, tmp_path):
     steps = list(plug.steps)
     line = [[40, 0], [55, 6], [70, 0]]

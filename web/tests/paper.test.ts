@@ -3,19 +3,23 @@
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import { nextTick } from 'vue'
 import { KINDS } from '../src/kinds/all'
+import type { Schemas } from '../src/api/types'
 import { useSketch } from '../src/paper/sketch'
 import { useHand } from '../src/state/hand'
 import { built, roomWith } from './fakes'
 
+type Drawing = Schemas['SketchStep']
 const plane = { origin: [0, 0, 0], normal: [0, 0, 1], u: [1, 0, 0] }
 const traceOf = (name: string) => ({ plane, traces: [[{ points: [[0, 0]], closed: true, name }]] })
 
 /** Questions for a trace, answered when the test says so; and for a change, with what was sent. */
 let asked: ((answer: unknown) => void)[] = []
+let wanted: Record<string, unknown>[] = []
 let changes: { sent: { sketch: { strokes: { id: string }[] } }; answer: (to: unknown) => void }[] = []
 beforeEach(() => {
   asked = []
   changes = []
+  wanted = []
   vi.stubGlobal('fetch', (url: string, request?: { body?: string }) => {
     const said = (answer: unknown) => new Response(JSON.stringify(answer), { status: 200 })
     if (String(url).includes('/sketch/change'))
@@ -23,6 +27,7 @@ beforeEach(() => {
         changes.push({ sent: JSON.parse(request!.body!), answer: (to) => done(said(to)) }),
       )
     if (!String(url).includes('/sketch/trace')) return Promise.resolve(said({}))
+    wanted.push(JSON.parse(request!.body!).sketch)
     return new Promise((done) => asked.push((answer) => done(said(answer))))
   })
 })
@@ -91,4 +96,30 @@ it('of two changes asked for in one breath neither is lost, nor what is undone o
   await soon()
   expect(ids()).toEqual(['a', 'b'])
   expect(paper.mine!.sizes.length).toBe(1)
+})
+
+it('all that says where a paper lies and what is traced is asked with it', async () => {
+  roomWith(built())
+  const hand = useHand()
+  const paper = useSketch()
+  const across = KINDS.find((k) => k.kind === 'sketch')!.tools!.find((t) => t.id === 'sketch')
+  hand.start(across as Parameters<typeof hand.start>[0])
+  await soon()
+  const answered = async () => {
+    for (let k = 0; k < asked.length; k++) {
+      asked[k](traceOf('some'))
+      await soon()
+    }
+  }
+  await answered()
+  const drawn = ['name', 'kind', 'strokes', 'relations', 'sizes']
+  const told = Object.keys(paper.mine!).filter((k) => !drawn.includes(k))
+  expect(Object.keys(wanted[0]).sort()).toEqual(told.sort())
+  paper.mine!.share = 0.7
+  await soon()
+  expect(wanted.at(-1)!.share).toBe(0.7)
+  await answered()
+  paper.mine!.only.push({ by: 'everything' } as Drawing['only'][number])
+  await soon()
+  expect(wanted.at(-1)!.only).toEqual([{ by: 'everything' }])
 })
