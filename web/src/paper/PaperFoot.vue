@@ -55,12 +55,12 @@ const counts = computed(() => {
       <span v-if="busy" class="text-soft" data-busy>{{ busy }}</span>
     </template>
     <template v-else>
-      <span v-if="!s.walls" class="text-soft">{{ placed }}</span>
-      <span v-if="s.walls" class="text-soft" data-walls>
+      <span v-if="!s.walls" class="min-w-0 truncate text-soft" :title="placed">{{ placed }}</span>
+      <span v-if="s.walls" class="shrink-0 text-soft" data-walls>
         walls off it: rms <span class="fig">{{ mm(s.walls.told.rms) }}</span> · 95 % within
         <span class="fig">{{ mm(s.walls.told.within) }}</span>
       </span>
-      <span v-else-if="s.summary" class="text-soft">
+      <span v-else-if="s.summary" class="shrink-0 text-soft">
         · rms <span class="fig">{{ mm(s.summary.rms) }}</span> ·
         {{ counts.join(', ') || 'nothing drawn' }}
       </span>
