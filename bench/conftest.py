@@ -9,10 +9,8 @@ from deftmason.core.scan.files import write_scan
 from deftmason.core.scan.mesh import TriMesh
 
 
-@pytest.fixture(scope="session")
-def million() -> TriMesh:
-    """A wavy closed torus of 1 M triangles, noisy as a scan is."""
-    nu, nv = 1000, 500
+def wavy(nu: int, nv: int) -> TriMesh:
+    """A wavy closed torus of 2 · nu · nv triangles, noisy as a scan is."""
     u, v = np.meshgrid(np.arange(nu) * 2 * np.pi / nu, np.arange(nv) * 2 * np.pi / nv, indexing="ij")
     rng = np.random.default_rng(0)
     r = 30 + 1.5 * np.sin(3 * u) * np.cos(2 * v) + 0.02 * rng.normal(size=u.shape)
@@ -22,6 +20,16 @@ def million() -> TriMesh:
     c, d = np.roll(b, -1, 1), np.roll(i, -1, 1)
     faces = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
     return TriMesh(p.reshape(-1, 3), faces.astype(np.int32))
+
+
+@pytest.fixture(scope="session")
+def million() -> TriMesh:
+    return wavy(1000, 500)
+
+
+@pytest.fixture(scope="session")
+def half_a_million() -> TriMesh:
+    return wavy(708, 354)
 
 
 @pytest.fixture(scope="session")

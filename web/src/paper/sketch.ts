@@ -13,7 +13,7 @@ import { acts, type Change, type GroupName, type PaperTool } from './tools'
 type Drawing = Schemas['SketchStep']
 type Told = Schemas['SketchTold']
 type Drawn = Pick<Drawing, 'strokes' | 'relations' | 'sizes'>
-type Changed = Drawn & { fresh: string[]; unsaid: string[]; refused?: Refused[] }
+type Changed = Drawn & { geometry?: Entity[]; fresh: string[]; unsaid: string[]; refused?: Refused[] }
 export type Refused = { kind: string; of: string[]; by: number; cost: number }
 export type Offers = Schemas['Offers']
 export type Group = GroupName | 'relate' | 'size'
@@ -358,6 +358,7 @@ export const useSketch = defineStore('sketch', () => {
       }
       remember()
       put(got)
+      ghost.value = got.geometry?.length ? got.geometry : null // seen at once, measured after
       way.value = change.do === 'automatic' ? (change.other ?? 0) : null
       unsaid.value = got.unsaid
       if (got.refused) refused.value = got.refused

@@ -273,8 +273,8 @@ _FITS = ("brush", "fit")
 
 
 def changed(sketch: SketchStep, context: Any, change: Change, progress: Progress = silent) -> dict[str, Any]:
-    """The drawing after a change, as a record's fields; ``fresh`` names what it made or fitted, ``unsaid`` what is
-    to be said of it. Raises `BadInput`, and then nothing is changed.
+    """The drawing after a change, as a record's fields; ``geometry`` its entities as they lie now, ``fresh`` names what
+    it made or fitted, ``unsaid`` what is to be said of it. Raises `BadInput`, and then nothing is changed.
     """
     if change.do == "automatic":
         return automatic(sketch, context, progress, change.other)
@@ -292,7 +292,8 @@ def changed(sketch: SketchStep, context: Any, change: Change, progress: Progress
         _asked(after.board, after.drawing, fresh)
         after = settled(after.board, laid.loops, reach, tells=False)
     out = put_on(after.board if after is not None else board, laid.in_scan)
-    return {**out, "fresh": fresh, "unsaid": []}
+    geometry = after.drawing.geometry(after.solution.x) if after is not None else []
+    return {**out, "geometry": geometry, "fresh": fresh, "unsaid": []}
 
 
 def _asked(board: Board, d: Any, fresh: list[str]) -> None:
@@ -353,6 +354,7 @@ def automatic(sketch: SketchStep, context: Any, progress: Progress = silent, oth
     refused = [{"kind": r.kind, "of": list(r.of), "by": r.by, "cost": r.cost} for r in drawn.refused]
     return {
         **_found_again(sketch, laid, put_on(board, laid.in_scan)),
+        "geometry": drawn.drawing.geometry(drawn.solution.x),
         "fresh": [s.id for s in board.strokes],
         "unsaid": [*drawn.warnings, *drawn.seen],
         "refused": refused,
