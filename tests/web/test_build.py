@@ -166,6 +166,29 @@ def test_an_end_is_dragged_onto_a_face_of_the_scan(page, opened):
     page.keyboard.press("Escape")
 
 
+def test_a_push_begins_on_a_datum_and_gives_a_surface(page, opened):
+    """The base's outline pushed from the seat face up to a height, as a surface: walls and nothing else."""
+    room = opened("Bracket, finished")
+    room.tool("Build", "Extrude")
+    b = bench(page)
+    b.get_by_role("combobox").first.select_option(label="Base outline")
+    b.get_by_label("start by").select_option("datum")
+    b.get_by_label("start datum").select_option(label="Seat face")
+    b.get_by_label("end by").select_option("height")
+    b.get_by_label("end height, mm").fill("12")
+    b.get_by_label("end height, mm").press("Tab")
+    b.get_by_role("group", name="gives").get_by_role("button", name="a surface").click()
+    room.tried()
+    shot(page, "build-surface")
+    room.name("Walls")
+    room.lay("Walls")
+    made = room.summary("Walls")
+    around = 2 * (90 - 12 + 60 - 12) + 2 * np.pi * 6
+    holes = np.pi * (4 * 8.5 + 12)
+    assert made["area"] == pytest.approx(12 * (around + holes), rel=2e-3) and made["solids"] == 0
+    assert abs(made["start"]) < 0.02 and made["end"] == 12
+
+
 def test_what_an_older_program_worked_out_is_laid_anew_when_the_job_is_opened(server, page, opened):
     room = opened("Pump cap, built")
     frame = next(s for s in room.job()["stones"] if s["name"] == "Part frame")

@@ -4482,6 +4482,12 @@ export interface components {
          * @description Where an extrusion begins or ends.
          */
         End: {
+            /**
+             * Datum
+             * @description The plane it ends on, or the place it is level with.
+             * @default null
+             */
+            datum: string | null;
             /** @description Height along the sketch's axis from the frame's origin, mm. */
             height: components["schemas"]["Chosen"];
             /**
@@ -4491,11 +4497,11 @@ export interface components {
             pick: components["schemas"]["Pick"] | null;
             /**
              * To
-             * @description A face picked on the scan, a height, past the body, a bent face of the scan as it is, or as far from the paper as the other end.
+             * @description A face picked on the scan, a height, past the body, a bent face of the scan as it is, as far from the paper as the other end, or a datum: on a plane, square to it or slanted, or level with a place.
              * @default face
              * @enum {string}
              */
-            to: "face" | "height" | "through" | "surface" | "opposite";
+            to: "face" | "height" | "through" | "surface" | "opposite" | "datum";
         };
         /**
          * ExtrudeStep
@@ -4570,6 +4576,13 @@ export interface components {
                 [key: string]: components["schemas"]["HandReading"];
             };
             /**
+             * Result
+             * @description A solid of closed profiles, or a surface of any: then it stands alone.
+             * @default solid
+             * @enum {string}
+             */
+            result: "solid" | "surface";
+            /**
              * Scan
              * @description The scan that faces are picked on.
              */
@@ -4603,6 +4616,11 @@ export interface components {
             area: number;
             /** Bounds */
             bounds: number[][];
+            /**
+             * Chains
+             * @default []
+             */
+            chains: string[][];
             /** Draft */
             draft: number;
             /** End */
@@ -8723,6 +8741,13 @@ export interface components {
                 [key: string]: components["schemas"]["HandReading"];
             };
             /**
+             * Result
+             * @description A solid of closed profiles, or a surface of any: then it stands alone.
+             * @default solid
+             * @enum {string}
+             */
+            result: "solid" | "surface";
+            /**
              * Sketch
              * @description The sketch that holds the profile.
              */
@@ -8751,6 +8776,11 @@ export interface components {
             axis: number[][];
             /** Bounds */
             bounds: number[][];
+            /**
+             * Chains
+             * @default []
+             */
+            chains: string[][];
             /** Face Names */
             face_names: string[];
             /** Faces */

@@ -438,6 +438,25 @@ def push(face, plane, start, end, lean=0.0):
     return body
 
 
+def wires_of(sketch, chains, plane):
+    return [plane * Wire([edge_of(sketch[i]) for i in ids]) for ids in chains]
+
+
+def sheer(sketch, chains, plane, start, end):
+    """What is drawn, open or closed, from one height to another as a surface."""
+    way = plane.z_dir * (max(start, end) - min(start, end))
+    return together_sewn([Shell.extrude(w, way) for w in wires_of(sketch, chains, plane.offset(min(start, end)))])
+
+
+def whirled(sketch, chains, plane, axis, angle):
+    """What is drawn, open or closed, turned about an axis as a surface."""
+    return together_sewn([Shell.revolve(w, angle, axis) for w in wires_of(sketch, chains, plane)])
+
+
+def together_sewn(shells):
+    return shells[0] if len(shells) == 1 else Compound(shells)
+
+
 def ended(body, poles, beyond):
     """What of a body does not lie beyond a bent face."""
     return body - Solid.extrude(Face.make_bezier_surface([[Vector(*p) for p in row] for row in poles]), Vector(*beyond))

@@ -12,7 +12,7 @@ from shapely.geometry import Polygon
 
 from .curve import curve_of
 
-__all__ = ["closed_loops", "loop_outline"]
+__all__ = ["chains", "closed_loops", "loop_outline"]
 
 _TOUCH = 1e-6  # mm, and of the drawing's span: ends this near are one
 _TURN_PLACES = 24  # places of a bent piece
@@ -39,6 +39,32 @@ def loop_outline(loop: list[dict]) -> np.ndarray:
             p = p[::-1]
         out.append(p)
     return np.vstack([p[:-1] for p in out])
+
+
+def chains(geometry: list[dict]) -> list[list[str]]:
+    """What is drawn as chains of entities by their ids, each from end to end, open ones and closed ones; guides and
+    places are none.
+    """
+    drawn = [e for e in geometry if not e.get("construction") and e["kind"] != "point"]
+    curves = {e["id"]: curve_of(e) for e in drawn}
+    ends = {i: np.array([c.start, c.end], float) for i, c in curves.items() if not c.closed}
+    out = [[i] for i in curves if i not in ends]
+    touch = max(_TOUCH, 1e-9 * max((float(np.abs(p).max()) for p in ends.values()), default=0.0))
+    rest = dict(ends)
+    while rest:
+        first = next(iter(rest))
+        a, b = rest.pop(first)
+        chain = [first]
+        for at, on in ((b, True), (a, False)):
+            while True:
+                near = [(float(np.linalg.norm(p[k] - at)), i, k) for i, p in rest.items() for k in (0, 1)]
+                off, i, k = min(near, default=(np.inf, "", 0))
+                if off >= touch:
+                    break
+                at = rest.pop(i)[1 - k]
+                chain.insert(len(chain) if on else 0, i)
+        out.append(chain)
+    return out
 
 
 def closed_loops(geometry: list[dict]) -> list[dict]:

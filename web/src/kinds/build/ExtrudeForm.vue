@@ -33,7 +33,9 @@ const loops = computed<Loop[]>(() => {
   })
 })
 const chosen = (l: Loop, k: number) =>
-  r.value.loops.length ? l.ids.some((i) => r.value.loops.includes(i)) : k === 0
+  r.value.loops.length
+    ? l.ids.some((i) => r.value.loops.includes(i))
+    : k === 0 || r.value.result === 'surface'
 const retry = () => !missingFaces(r.value).length && hand.tryIt(0)
 function toggle(l: Loop, k: number) {
   const now = loops.value.filter(chosen).map((x) => x.id)
@@ -65,7 +67,8 @@ function to(k: End, v: Record['start']['to']) {
   const old = r.value[k]
   const read = values.value.find((x) => x.label === k)?.chosen
   const typed = { value: old.height.value ?? read ?? 0, source: 'typed' as const }
-  r.value[k] = { to: v, pick: old.pick, height: v === 'height' ? typed : { value: null, source: 'rounded' } }
+  const height = v === 'height' ? typed : { value: null, source: 'rounded' as const }
+  r.value[k] = { to: v, pick: old.pick, datum: old.datum ?? null, height }
   if (picked(k) && !old.pick) hand.slot = k
   retry()
 }
@@ -93,6 +96,22 @@ const lean = computed(() => {
     ? Math.round(d.value * 2) / 2
     : null
 })
+function level(k: End, id: string) {
+  r.value[k].datum = id || null
+  retry()
+}
+const datums = computed(() => j.before(r.value.id, 'datum'))
+/** A surface stands alone: what it does to a body is a step of its own. */
+function gives(v: Record['result']) {
+  r.value.result = v
+  if (v === 'surface') Object.assign(r.value, { body: null, how: 'join' })
+  else r.value.body = bodies.value.at(-1)?.id ?? null
+  retry()
+}
+const GIVES: [Record['result'], string][] = [
+  ['solid', 'a solid'],
+  ['surface', 'a surface'],
+]
 const HOWS = computed<[Record['how'], string, boolean][]>(() => [
   ['join', r.value.body ? 'Join' : 'New', true],
   ['cut', 'Cut', bodies.value.length > 0],
@@ -152,8 +171,18 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
               }}</span
             ></template
           >
-          <span v-else class="font-semibold">{{ WORDS[r[k].to] }}</span>
+          <span v-else-if="r[k].to !== 'datum'" class="font-semibold">{{ WORDS[r[k].to] }}</span>
         </button>
+        <select
+          v-if="r[k].to === 'datum'"
+          class="field min-w-0 flex-1 !px-1"
+          :aria-label="`${k} datum`"
+          :value="r[k].datum ?? ''"
+          @change="level(k, ($event.target as HTMLSelectElement).value)"
+        >
+          <option value="" disabled>choose one</option>
+          <option v-for="d in datums" :key="d.id" :value="d.id">{{ d.name }}</option>
+        </select>
         <input
           v-if="r[k].to === 'height'"
           v-model.number="r[k].height.value"
@@ -173,6 +202,7 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
           <option value="surface">bent face</option>
           <option value="height">height</option>
           <option value="through" :disabled="!r.body">through</option>
+          <option value="datum" :disabled="!datums.length">datum</option>
           <option value="opposite" :disabled="r[k === 'start' ? 'end' : 'start'].to === 'opposite'">
             as far back
           </option>
@@ -180,7 +210,20 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
       </div>
       <Rule v-if="hand.slot === k && picked(k) && r[k].pick" :pick="r[k].pick" :element="null" />
     </template>
-    <div class="mt-1.5 flex items-center gap-1.5">
+    <div class="mt-1.5 flex items-center gap-1.5" role="group" aria-label="gives">
+      <span class="w-[66px] pl-2 text-soft">gives</span>
+      <button
+        v-for="[v, name] in GIVES"
+        :key="v"
+        class="btn flex-1 !px-1"
+        :class="{ 'btn-on': r.result === v }"
+        :aria-pressed="r.result === v"
+        @click="gives(v)"
+      >
+        {{ name }}
+      </button>
+    </div>
+    <div v-if="r.result === 'solid'" class="mt-1.5 flex items-center gap-1.5">
       <span class="w-[66px] pl-2 text-soft">body</span>
       <button
         v-for="[v, name, can] in HOWS"
@@ -194,7 +237,11 @@ const HOWS = computed<[Record['how'], string, boolean][]>(() => [
         {{ name }}
       </button>
     </div>
-    <label v-if="!r.keep_inner" class="mt-1.5 flex items-center gap-2" title="Only a wall along the outline">
+    <label
+      v-if="!r.keep_inner && r.result === 'solid'"
+      class="mt-1.5 flex items-center gap-2"
+      title="Only a wall along the outline"
+    >
       <span class="w-[66px] pl-2 text-soft">wall</span>
       <input
         v-typing

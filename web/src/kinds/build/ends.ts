@@ -8,7 +8,16 @@ type To = Schemas['ExtrudeStep']['start']['to']
 /** Whether an end is a face picked on the scan: flat, or as it is bent. */
 export const facesPicked = (to: To) => to === 'face' || to === 'surface'
 export const missingFaces = (r: Schemas['ExtrudeStep']) =>
-  (['start', 'end'] as const).filter((k) => facesPicked(r[k].to) && !r[k].pick)
+  (['start', 'end'] as const).filter(
+    (k) => (facesPicked(r[k].to) && !r[k].pick) || (r[k].to === 'datum' && !r[k].datum),
+  )
+/** What is still to be given, in words; true where nothing is. */
+export function endsGiven(r: Schemas['ExtrudeStep']): true | string {
+  const [k] = missingFaces(r)
+  if (!k) return true
+  const ends = k === 'start' ? 'begins' : 'ends'
+  return r[k].to === 'datum' ? `Choose the datum where it ${ends}` : `Click the face where it ${ends}`
+}
 
 /** A place of the frame in the scan's coordinates; the frame moves and does not stretch. */
 const onScan = (m: Matrix, p: number[]) => {
@@ -38,5 +47,6 @@ export function endPlaces(r: Schemas['ExtrudeStep'], room: Room): Vec3[] {
 /** An end dragged onto the scan ends on the face there. */
 export function dragEnd(k: number, to: Vec3, r: Schemas['ExtrudeStep']) {
   const pick = { place: to, normal: null, rule: 'same facing' as const, angle_deg: null }
-  r[k === 0 ? 'start' : 'end'] = { to: 'face', pick, height: { value: null, source: 'rounded' } }
+  const height = { value: null, source: 'rounded' as const }
+  r[k === 0 ? 'start' : 'end'] = { to: 'face', datum: null, pick, height }
 }

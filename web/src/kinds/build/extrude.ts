@@ -3,7 +3,7 @@ import { short } from '../../state/format'
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf, needBody, needSketch, pickAt, widenPick } from '../picks'
-import { dragEnd, endPlaces, facesPicked, missingFaces } from './ends'
+import { dragEnd, endPlaces, endsGiven, facesPicked, missingFaces } from './ends'
 import ExtrudeForm from './ExtrudeForm.vue'
 import { loopsInSpace, type SketchTold } from './loops'
 
@@ -11,19 +11,27 @@ type Record = Schemas['ExtrudeStep']
 type Told = Schemas['ExtrudeTold']
 type End = 'start' | 'end'
 
-const face = (): Record['start'] => ({ to: 'face', pick: null, height: { value: null, source: 'rounded' } })
+const face = (): Record['start'] => ({
+  to: 'face',
+  datum: null,
+  pick: null,
+  height: { value: null, source: 'rounded' },
+})
 function record(room: Room, how: Record['how'], sketch: string, loops: string[] = []): Partial<Record> {
+  const drawn = room.job.toldOf<SketchTold>(room.job.byId.get(sketch))
+  const open = how === 'join' && !!drawn && !drawn.loops.length // an open profile gives a surface
   return {
     name: room.job.freeName(how === 'cut' ? 'Cut' : 'Extrusion'),
     scan: room.job.scan!.id,
     frame: room.job.frame!.id,
     sketch,
-    body: room.job.body?.id ?? null,
+    body: open ? null : (room.job.body?.id ?? null),
     how,
     loops,
     start: face(),
     end: how === 'cut' ? { ...face(), to: 'through' } : face(),
     draft: { value: 0, source: 'typed' },
+    result: open ? 'surface' : 'solid',
   }
 }
 const end = (key: End): Slot<Record> => ({
@@ -81,9 +89,7 @@ export default defineKind<Record, Told>({
     tool('join', 'extrude', 'Extrude', 'Push a sketch through to where the scan ends', 'push and turn', 5),
     tool('cut', 'cut', 'Cut', 'Take a sketch out of the body', 'take away and join', 6),
   ],
-  ready: (r) =>
-    missingFaces(r).length === 0 ||
-    `Click the face where it ${missingFaces(r)[0] === 'start' ? 'begins' : 'ends'}`,
+  ready: endsGiven,
   verb: (_t, r) => (r.how === 'cut' ? 'Lay cut' : 'Lay extrude'),
   shows: (plan, r, _p, room) => {
     const sketch = room.job.byId.get(r.sketch)

@@ -32,6 +32,7 @@ __all__ = [
     "typed_value",
     "unseen_notes",
     "vector",
+    "wanted_chains",
     "wanted_loops",
 ]
 
@@ -158,6 +159,21 @@ def wanted_loops(sketch: dict[str, Any], entities: list[str]) -> list[int]:
         if k not in wanted:
             wanted.append(k)
     return wanted
+
+
+def wanted_chains(sketch: dict[str, Any], entities: list[str]) -> list[list[str]]:
+    """The chains of a sketch's outcome, open or closed, that pass through entities; all that is drawn where none is
+    named. Raises `BadInput` where there is none.
+    """
+    from ...sketch.loops import chains
+
+    every = chains(sketch["geometry"])
+    gone = [e for e in entities if not any(e in ids for ids in every)]
+    if gone:
+        raise BadInput(f"'{gone[0]}' is no longer drawn in the sketch; pick again.", field="loops")
+    if not every:
+        raise BadInput("Nothing is drawn in the sketch; draw a profile first.", field="sketch")
+    return [ids for ids in every if not entities or any(e in ids for e in entities)]
 
 
 def profile_curves(sketch: dict[str, Any], loop: int, keep_inner: bool) -> tuple[list[Curve2D], list[list[Curve2D]]]:

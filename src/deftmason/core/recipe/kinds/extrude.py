@@ -9,9 +9,20 @@ from pydantic import BaseModel, Field
 
 from ...errors import BadInput
 from ..records import Id, Record
-from ..references import BodyRef, FrameRef, ScanRef, SketchRef
+from ..references import BodyRef, DatumRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Pick, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, met_face, profile_curves, settled, typed_value, unseen_notes, wanted_loops
+from .bodied import (
+    BodyTold,
+    body_summary,
+    curve_of_entity,
+    met_face,
+    profile_curves,
+    settled,
+    typed_value,
+    unseen_notes,
+    wanted_chains,
+    wanted_loops,
+)
 from .datum import resolve_pick
 
 if TYPE_CHECKING:
@@ -21,17 +32,20 @@ if TYPE_CHECKING:
 __all__ = ["ExtrudeStep"]
 
 _PAST = 0.02  # of the body's diagonal beyond it, for cuts that go through
+_ENDS = {"start": "begin", "end": "end"}
+_SQUARE, _EDGE_ON, _LEVEL = 1e-12, 0.02, 1e-6  # cosines: square to the push, along it, and how far an axis may rise
 _RIM = 2  # rings of facets at the rim of a bent face that devices round off
 
 
 class End(Record):
     """Where an extrusion begins or ends."""
 
-    to: Literal["face", "height", "through", "surface", "opposite"] = Field(
+    to: Literal["face", "height", "through", "surface", "opposite", "datum"] = Field(
         "face",
-        description="A face picked on the scan, a height, past the body, a bent face of the scan as it is, or as far "
-        "from the paper as the other end.",
+        description="A face picked on the scan, a height, past the body, a bent face of the scan as it is, as far from "
+        "the paper as the other end, or a datum: on a plane, square to it or slanted, or level with a place.",
     )
+    datum: DatumRef | None = Field(None, description="The plane it ends on, or the place it is level with.")
     pick: Pick | None = Field(None, description="A place on the face.")
     height: Chosen = Field(
         default_factory=lambda: Chosen(), description="Height along the sketch's axis from the frame's origin, mm."
@@ -51,6 +65,7 @@ class ExtrudeTold(BodyTold):
     end: float
     draft: float
     pushed: list[int]
+    chains: list[list[str]] = []
     notes: list[str]
     meets: list[str]
 
@@ -90,6 +105,9 @@ class ExtrudeStep(Step):
     loops: list[Id] = Field(
         default_factory=list, max_length=400, description="One entity of each loop to push; none: the outermost."
     )
+    result: Literal["solid", "surface"] = Field(
+        "solid", description="A solid of closed profiles, or a surface of any: then it stands alone."
+    )
     keep_inner: bool = Field(False, description="Leave loops inside a pushed one open.")
     start: End = Field(default_factory=lambda: End(), description="Where it begins.")
     end: End = Field(default_factory=lambda: End(), description="Where it ends.")
@@ -116,6 +134,8 @@ class ExtrudeStep(Step):
             return (float(h.min()) - past if low else float(h.max()) + past), None, None
         if end.to == "opposite":
             return float("nan"), None, None
+        if end.to == "datum":
+            return self._level(end, label, context, normal), None, None
         if end.to == "height":
             if end.height.value is None:
                 raise BadInput(f"Give a height for '{label}', or pick a face on the scan.", field=label)
@@ -135,6 +155,81 @@ class ExtrudeStep(Step):
         reading = context.read(self.scan, on, read)
         return settled(end.height, reading)[0], reading, None
 
+    def _sheet(self, context, sketch, at_plane: float, start: tuple, end: tuple) -> Outcome:
+        """What is drawn, open or closed, pushed as a surface; ``start`` and ``end`` are heights and their readings."""
+        from ...kernel.features import PaperPlane
+        from ...kernel.sheer import pushed_sheet
+
+        if self.body is not None or self.how != "join":
+            raise BadInput("A surface stands alone; stitch or thicken it, or trim with it, after.", field="body")
+        if self.wall.value or self.draft.value:
+            raise BadInput("A surface is pushed upright and has no wall; set both to 0.", field="draft")
+        heights = [start[0], end[0]]
+        for k, e in enumerate((self.start, self.end)):
+            if e.to == "opposite":
+                heights[k] = 2 * at_plane - heights[1 - k]
+        if not np.isfinite(heights).all():
+            raise BadInput("A surface ends level: on a flat face, at a height, or on a datum square to it.", field="to")
+        plane, ids = sketch["plane"], wanted_chains(sketch, self.loops)
+        by = {e["id"]: curve_of_entity(e) for e in sketch["geometry"]}
+        paper = PaperPlane(plane.origin, plane.normal, plane.u)
+        low, high = (h - at_plane for h in heights)
+        result = pushed_sheet([[by[i] for i in chain] for chain in ids], paper, low, high, self.name)
+        readings = [r for _, r in (start, end)]
+        values = [
+            self._value(label, e, r, h)
+            for label, e, r, h in zip(("start", "end"), (self.start, self.end), readings, heights)
+            if e.to in ("face", "height")
+        ]
+        summary = body_summary(result) | {
+            "start": heights[0], "end": heights[1], "draft": 0.0, "pushed": [], "chains": ids, "patches": {},
+            "notes": [], "meets": [],
+            "readings": {k: vars(r) for k, r in zip(("start", "end"), readings) if r},
+        }  # fmt: skip
+        return Outcome(result, summary, "", "sound", values)
+
+    def _value(self, label: str, e: End, reading: Reading | None, height: float) -> Value:
+        """An end's height in the ledger."""
+        path = [label, "height", "value"]
+        if reading is None:
+            return Value(label, label, None, None, height, e.height.source, "mm", None, path)
+        source = settled(e.height, reading)[1]
+        return Value(label, label, reading.value, reading.uncertainty, height, source, "mm", None, path)
+
+    def _level(self, end: End, label: str, context, normal) -> float:
+        """The height of a datum along the push, mm; NaN of a plane that slants."""
+        if end.datum is None:
+            raise BadInput(f"Choose the datum where the extrusion should {_ENDS[label]}.", field=label)
+        e, motion = context.output(end.datum, "datum")["element"], context.output(self.frame, "frame")
+        p = e.parameters()
+        place = p.get("point") or p.get("center") or p.get("apex")
+        across, along = p.get("normal") if e.kind == "plane" else None, p.get("direction")
+        if across is not None:
+            tilt = abs(float(motion.vectors(np.array(across)) @ normal))
+            if tilt < _EDGE_ON:
+                raise BadInput("That plane lies along the push and never ends it; choose another datum.", field=label)
+            if tilt < 1 - _SQUARE:
+                return float("nan")
+        elif along is not None and abs(float(motion.vectors(np.array(along)) @ normal)) > _LEVEL:
+            raise BadInput(f"A {e.kind} that is not level has no height; choose a plane or a point.", field=label)
+        return float(motion.points(np.array(place)) @ normal)
+
+    def _slant(self, end: End, context, plane, outline) -> Patch:
+        """The part of a slanted plane over the outline, as a patch of degree one."""
+        from ...features.patch import Patch
+
+        motion = context.output(self.frame, "frame")
+        p = context.output(end.datum, "datum")["element"].parameters()
+        at, n = motion.points(np.array(p["point"])), motion.vectors(np.array(p["normal"]))
+        u, v, w = plane.u, np.cross(plane.normal, plane.u), plane.normal
+        low, high = outline.min(axis=0), outline.max(axis=0)
+        past = _PAST * (high - low)
+        grid = np.stack(np.meshgrid(*zip(low - past, high + past), indexing="ij"), axis=-1)
+        flat = plane.origin + grid[..., :1] * u + grid[..., 1:] * v
+        poles = flat + (((at - flat) @ n) / (w @ n))[..., None] * w
+        heights = poles.reshape(-1, 3) @ w
+        return Patch(poles, 0.0, 0, float(heights.min()), float(heights.max()), float(heights.mean()))
+
     def _patch(self, context, facets, plane, motion, outline) -> Patch:
         from ...features.patch import patch_over
 
@@ -148,6 +243,8 @@ class ExtrudeStep(Step):
         word, sketch, data = script.word, script.named(self.sketch), script.told(self.sketch)
         at_plane = sum(a * b for a, b in zip(data["plane"]["origin"], data["plane"]["normal"]))
         start, end = (f"{script.value(k) or repr(told[k])} - {at_plane!r}" for k in ("start", "end"))
+        if told.get("chains"):
+            return [f"{script.word} = sheer({sketch}, {told['chains']!r}, {sketch}_plane, {start}, {end})"]
         out, tools = [], []
         lean = script.value("draft")
         for n, k in enumerate(told["pushed"]):
@@ -183,8 +280,10 @@ class ExtrudeStep(Step):
         start, start_reading, start_facets = self._height(self.start, "start", context, plane.normal, body, True)
         end, end_reading, end_facets = self._height(self.end, "end", context, plane.normal, body, False)
         entities = {e["id"]: e for e in sketch["geometry"]}
-        wanted = wanted_loops(sketch, self.loops)
         at_plane = float(plane.origin @ plane.normal)
+        if self.result == "surface":
+            return self._sheet(context, sketch, at_plane, (start, start_reading), (end, end_reading))
+        wanted = wanted_loops(sketch, self.loops)
         paper = PaperPlane(plane.origin, plane.normal, plane.u)
         outlines = {k: loop_outline([entities[i] for i in sketch["loops"][k]]) for k in wanted}
         motion = context.output(self.frame, "frame")
@@ -192,12 +291,15 @@ class ExtrudeStep(Step):
         for label, facets in (("start", start_facets), ("end", end_facets)):
             if getattr(self, label).to == "surface":
                 patches[label] = self._patch(context, facets, plane, motion, np.vstack(list(outlines.values())))
+        for label, given, h in (("start", self.start, start), ("end", self.end, end)):
+            if given.to == "datum" and np.isnan(h):
+                patches[label] = self._slant(given, context, plane, np.vstack(list(outlines.values())))
         if "start" in patches:
             start = patches["start"].low - _over(patches["start"])
-            start_reading = _patch_reading(patches["start"])
+            start_reading = _patch_reading(patches["start"]) if patches["start"].count else None
         if "end" in patches:
             end = patches["end"].high + _over(patches["end"])
-            end_reading = _patch_reading(patches["end"])
+            end_reading = _patch_reading(patches["end"]) if patches["end"].count else None
         if self.start.to == "opposite" and self.end.to == "opposite":
             raise BadInput("Give one of the two ends; the other lies as far the other way.", field="end")
         if self.start.to == "opposite":
@@ -256,23 +358,8 @@ class ExtrudeStep(Step):
                 face = f"{self.name}/{'top' if label == 'end' else 'bottom'}"
                 tool = bounded(tool, p.poles, _beyond(p, label, plane.normal), face, self.name)
             result = tool if result is None and self.how == "join" else combine(result, tool, self.how, self.name)
-        values = []
-        for label, e, reading, h in (("start", self.start, start_reading, start), ("end", self.end, end_reading, end)):
-            if e.to in ("face", "height"):
-                source = settled(e.height, reading)[1] if reading else e.height.source
-                values.append(
-                    Value(
-                        label,
-                        label,
-                        reading.value if reading else None,
-                        reading.uncertainty if reading else None,
-                        h,
-                        source,
-                        "mm",
-                        None,
-                        [label, "height", "value"],
-                    )
-                )
+        both = (("start", self.start, start_reading, start), ("end", self.end, end_reading, end))
+        values = [self._value(*of) for of in both if of[1].to in ("face", "height")]
         if lean is not None or abs(draft) > 1e-9:
             values.append(
                 Value(

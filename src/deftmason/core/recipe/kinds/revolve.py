@@ -11,7 +11,17 @@ from ...errors import BadInput
 from ..records import Id, shown
 from ..references import BodyRef, FrameRef, SketchRef
 from ..step import Chosen, Outcome, Step, Told, register
-from .bodied import BodyTold, body_summary, number, profile_curves, typed_value, vector, wanted_loops
+from .bodied import (
+    BodyTold,
+    body_summary,
+    curve_of_entity,
+    number,
+    profile_curves,
+    typed_value,
+    vector,
+    wanted_chains,
+    wanted_loops,
+)
 
 __all__: list[str] = []
 
@@ -19,6 +29,7 @@ __all__: list[str] = []
 class RevolveTold(BodyTold):
     angle: float
     pushed: list[int]
+    chains: list[list[str]] = []
     axis: list[list[float]]
 
 
@@ -55,6 +66,11 @@ class RevolveStep(Step):
         default_factory=list, max_length=400, description="One entity of each loop to turn; none: the outermost."
     )
     keep_inner: bool = Field(True, description="Leave loops inside a turned one open.")
+    result: Literal["solid", "surface"] = Field(
+        "solid",
+        description="A solid of closed profiles, or a surface of any: then it stands alone.",
+        json_schema_extra=shown("gives", choices={"solid": "a solid", "surface": "a surface"}),
+    )
     angle: Chosen = Field(
         default_factory=lambda: Chosen(value=360.0, source="typed"),
         description="How far it is turned, degrees.",
@@ -70,9 +86,21 @@ class RevolveStep(Step):
         a, b = np.array(e["start"]), np.array(e["end"])
         return a, b - a
 
+    def _chains(self, sketch: dict) -> list[list[str]]:
+        """What is turned as a surface: all that is drawn or named, but for the line it is turned about."""
+        if self.body is not None or self.how != "join":
+            raise BadInput("A surface stands alone; stitch or thicken it, or trim with it, after.", field="body")
+        found = [c for c in wanted_chains(sketch, self.loops) if self.about != "line" or c != [self.line]]
+        if not found:
+            raise BadInput("Nothing is drawn beside the axis; draw a profile first.", field="sketch")
+        return found
+
     def in_script(self, told, script):
         word, sketch, data = script.word, script.named(self.sketch), script.told(self.sketch)
         (point, direction), tools, out = told["axis"], [], []
+        if told.get("chains"):
+            about = f"Axis({vector(point)}, {vector(direction)})"
+            return [f"{word} = whirled({sketch}, {told['chains']!r}, {sketch}_plane, {about}, {script.value('angle')})"]
         for n, k in enumerate(told["pushed"]):
             inner = [i for i, parent in enumerate(data["inside"]) if parent == k] if self.keep_inner else []
             holes = [data["loops"][i] for i in inner]
@@ -87,6 +115,7 @@ class RevolveStep(Step):
 
     def run(self, context, progress):
         from ...kernel.features import PaperPlane, combine
+        from ...kernel.sheer import turned_sheet
         from ...kernel.solids import revolve
 
         sketch = context.output(self.sketch, "sketch")
@@ -95,7 +124,12 @@ class RevolveStep(Step):
         paper = PaperPlane(plane.origin, plane.normal, plane.u)
         axis = self._axis(sketch)
         angle = number(self.angle, "the angle it is turned by, in degrees", "angle")
-        result, wanted = body, wanted_loops(sketch, self.loops)
+        ids = self._chains(sketch) if self.result == "surface" else []
+        result, wanted = body, [] if ids else wanted_loops(sketch, self.loops)
+        if ids:
+            by = {e["id"]: curve_of_entity(e) for e in sketch["geometry"]}
+            drawn = [[by[i] for i in chain] for chain in ids]
+            result = turned_sheet(drawn, paper, axis, self.name, angle_deg=angle)
         for k in wanted:
             tool = revolve(*profile_curves(sketch, k, self.keep_inner), paper, axis, self.name, angle_deg=angle)
             result = tool if result is None and self.how == "join" else combine(result, tool, self.how, self.name)
@@ -104,6 +138,7 @@ class RevolveStep(Step):
         summary = body_summary(result) | {
             "angle": angle,
             "pushed": wanted,
+            "chains": ids,
             "axis": [start.tolist(), (direction / np.linalg.norm(direction)).tolist()],
             "readings": {},
         }
