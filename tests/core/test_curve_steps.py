@@ -9,6 +9,7 @@ from deftmason.core.errors import BadInput
 from deftmason.core.recipe.laying import Laying
 from deftmason.core.recipe.store import ResultStore
 from deftmason.core.scan.files import write_scan
+from deftmason.core.sketch.curve import curve_of
 from deftmason.demo.curved_jobs import CURVED, framed
 from deftmason.demo.threaded import AUGER, PLUG, auger_scan, plug_scan
 
@@ -193,10 +194,39 @@ def test_where_a_curve_passes_through_a_paper_a_drawing_is_held_to_it(plug):
     told = plug.lay(drawn).summary
     e1 = next(e for e in told["geometry"] if e["id"] == "e1")
     assert e1["start"] == pytest.approx([52, 0], abs=1e-6)  # four tenths of the way up, four tenths of the way along
-    assert [e["kind"] for e in told["projected"]] == ["point"]
-    with pytest.raises(BadInput, match="does not pass through this paper"):
-        plug.lay({**drawn, "id": "above", "height": 14.0})
+    assert sorted(e["kind"] for e in told["projected"]) == ["line", "point"]
+    # A bent one beside the paper passes nowhere, but is seen, and what is drawn keeps to it.
+    bent = [{"place": to_scan.points(np.array([p], float))[0].tolist()} for p in ([40, 0, 0], [55, 6, 5], [70, 0, 10])]
+    plug.lay({"id": "bent", "kind": "curve", "name": "Bent", "scan": "scan", "frame": "frame", "places": bent})
+    above = {**drawn, "id": "above", "height": 14.0, "projected": [{"id": "g1", "of": "bent"}]}
+    above["relations"] = [{"kind": "on_curve", "of": ["e2.end", "g1_p1"]}]
+    told = plug.lay(above).summary
+    (seen,) = told["projected"]
+    e2 = next(e for e in told["geometry"] if e["id"] == "e2")
+    places = curve_of(seen).at(np.linspace(0, 1, 4000))
+    assert seen["kind"] == "spline" and places[:, 1].max() == pytest.approx(6, abs=0.3)
+    assert np.linalg.norm(places - e2["end"], axis=1).min() < 0.01
     plug.steps[:] = steps
+
+
+def test_pieces_of_a_curve_are_seen_as_lines_arcs_and_cubics():
+    from deftmason.core.curves.spatial import SpaceCurve, arc_through, line
+    from deftmason.core.recipe.projections import ProjectedRecord, _curve_seen
+    from deftmason.core.scan.section import SectionPlane
+
+    bent = [10 + 5 * np.sin(np.pi / 4), 5 - 5 * np.cos(np.pi / 4), 2]
+    way = SpaceCurve(
+        (line([0, 0, 2], [10, 0, 2]), arc_through([10, 0, 2], bent, [15, 5, 2]), line([15, 5, 2], [15, 5, 9]))
+    )
+    g = ProjectedRecord(id="g1", of="way")
+    seen = _curve_seen(way, g, SectionPlane.at([1, 0, 5], [0, 0, 1], [1, 0, 0]))
+    assert sorted(seen) == ["g1", "g1_p1", "g1_p2"] and seen["g1"]["at"] == pytest.approx([14, 5])
+    arc = seen["g1_p2"]
+    assert arc["center"] == pytest.approx([9, 5]) and arc["radius"] == pytest.approx(5) and arc["ccw"]
+    below = _curve_seen(way, g, SectionPlane.at([1, 0, 5], [0, 0, -1], [1, 0, 0]))["g1_p2"]
+    assert below["center"] == pytest.approx([9, -5]) and not below["ccw"]
+    lean = _curve_seen(way, g, SectionPlane.at([0, 0, 0], [1, 0, 1], [0, 1, 0]))["g1_p2"]
+    assert lean["kind"] == "spline" and np.array(lean["poles"])[[0, -1], 0] == pytest.approx([0, 5])
 
 
 def test_a_surface_is_mirrored_stitched_and_thickened_with_its_script(plug, tmp_path):

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 __all__ = ["ProjectedRecord", "projected"]
 
+_PLACES = 49  # of a piece of a curve that is laid onto the paper through places of it
+_TURN = 2 * np.pi - 1e-6
 _SHOWN = 0.3  # of the scan's size that a line of a datum is shown on either side of its place
 _PARALLEL = 1e-4  # rad to which what is square to the paper is seen end on
 
@@ -78,12 +80,40 @@ def _body_seen(body: Any, p: ProjectedRecord, plane: SectionPlane) -> dict[str, 
 
 
 def _curve_seen(curve: Any, p: ProjectedRecord, plane: SectionPlane) -> dict[str, dict]:
-    """The places where a curve passes through the paper, in the order of its way."""
+    """The places where a curve passes through the paper, in the order of its way, and its pieces as they are seen."""
     at = plane.to_paper(curve.crossings(plane.origin, plane.normal))
-    if not len(at):
-        raise BadInput("The curve does not pass through this paper; move the paper.", field="projected")
     names = [p.id] if len(at) == 1 else [f"{p.id}_{k + 1}" for k in range(len(at))]
-    return {n: {"id": n, "kind": "point", "at": q.tolist()} for n, q in zip(names, at)}
+    out = {n: {"id": n, "kind": "point", "at": q.tolist()} for n, q in zip(names, at)}
+    for k, piece in enumerate(curve.pieces):
+        name = f"{p.id}_p{k + 1}"
+        seen = _piece_seen(piece, plane)
+        if seen is not None:
+            out[name] = seen | {"id": name}
+    if not out:
+        raise BadInput("The curve is seen end on and does not pass through this paper; move it.", field="projected")
+    return out
+
+
+def _piece_seen(piece: Any, plane: SectionPlane) -> dict | None:
+    """A piece of a curve laid square onto the paper: a line, an arc where it is parallel, else a cubic; None end on."""
+    from scipy.interpolate import make_interp_spline
+
+    s = np.linspace(0, piece.length, _PLACES)
+    flat = plane.to_paper(piece.at(piece.parameter(s)))
+    if np.ptp(flat, axis=0).max() < _PARALLEL * piece.length:
+        return None
+    start, end = flat[0].tolist(), flat[-1].tolist()
+    if piece.kind == "line":
+        return {"kind": "line", "start": start, "end": end}
+    if piece.kind == "arc":
+        middle, x, y, radius, angle = piece._arc
+        square = float(np.cross(x, y) @ plane.normal)
+        if abs(square) > np.cos(_PARALLEL) and angle < _TURN:
+            centre = plane.to_paper(middle).tolist()
+            ends = {"start": start, "end": end, "ccw": square > 0}
+            return {"kind": "arc", "center": centre, "radius": float(radius), **ends}
+    c = make_interp_spline(s / piece.length, flat, k=3)  # twice smooth, as the drawing's own are
+    return {"kind": "spline", "degree": 3, "knots": c.t.tolist(), "poles": c.c.tolist()}
 
 
 def _sketch_seen(seen: dict, p: ProjectedRecord, plane: SectionPlane) -> dict[str, dict]:

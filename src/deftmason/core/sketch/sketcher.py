@@ -340,6 +340,8 @@ def _assembled(points, radii, entities, shared, stretches, loops, references) ->
     for name, e in (references or {}).items():
         p, r = _reference_points(e)
         paper[name] = Entity(name, e["kind"], tuple(range(count, count + len(p))), None, e.get("ccw", True), True)
+        if e["kind"] == "spline":
+            paper[name].knots = np.array(e["knots"], float)
         if r is not None:
             paper[name].radius = len(radii)
             radii = [*radii, r]
@@ -364,6 +366,8 @@ def _reference_points(e: dict) -> tuple[np.ndarray, float | None]:
         return np.array([e["start"], e["end"]], float), None
     if e["kind"] == "arc":
         return np.array([e["start"], e["end"], e["center"]], float), float(e["radius"])
+    if e["kind"] == "spline":
+        return np.array(e["poles"], float), None
     return np.array([e["center"]], float), float(e["radius"])
 
 
