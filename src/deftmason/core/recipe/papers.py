@@ -8,6 +8,7 @@ scan is traced, that is a scan of its own, cut out once and kept likewise.
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal
 from weakref import WeakKeyDictionary
@@ -168,11 +169,12 @@ def _square_to(curve: Any, record: PaperRecord) -> SectionPlane:
     return SectionPlane.at(places[-1] + n * record.height, n, m @ u[-1])
 
 
-def _kept(index: ScanIndex, key: tuple, make) -> list[TraceLoop]:
-    known = _TRACES.setdefault(index, OrderedDict())
+def _kept(store: WeakKeyDictionary, most: int, index: ScanIndex, key: Any, make: Callable[[], Any]) -> Any:
+    """What was made of a scan before, or made now; of each scan the newest ``most`` are kept."""
+    known = store.setdefault(index, OrderedDict())
     if key not in known:
         known[key] = make()
-        while len(known) > _KEPT:
+        while len(known) > most:
             known.popitem(last=False)
     known.move_to_end(key)
     return known[key]
@@ -194,9 +196,8 @@ def traces_on(record: PaperRecord, context: Any) -> Laid:
         where = tuple(np.round(np.concatenate([in_scan.origin, in_scan.normal, in_scan.u]), 9))
         if t.kind == "silhouette":  # the same wherever along its normal the paper lies
             where = tuple(np.round(np.concatenate([in_scan.normal, in_scan.u, in_scan.to_paper(np.zeros(3))]), 9))
-        return _kept(
-            index, (t.kind, t.offset, t.depth, where), lambda: _traced(record, t, context, index, in_scan, step)
-        )
+        key = (t.kind, t.offset, t.depth, where)
+        return _kept(_TRACES, _KEPT, index, key, lambda: _traced(record, t, context, index, in_scan, step))
 
     return Laid(plane, in_scan, [one(t) for t in record.traces], [t.counts for t in record.traces], step)
 
@@ -218,14 +219,7 @@ def _traced_part(record: PaperRecord, context: Any) -> ScanIndex:
         vertices, faces = compact(whole.mesh.vertices, whole.mesh.faces[on])[:2]
         return ScanIndex(TriMesh(vertices, faces))
 
-    parts = _PARTS.setdefault(whole, OrderedDict())
-    key = "".join(m.model_dump_json() for m in record.only)
-    if key not in parts:
-        parts[key] = cut_out()
-        while len(parts) > _KEPT_PARTS:
-            parts.popitem(last=False)
-    parts.move_to_end(key)
-    return parts[key]
+    return _kept(_PARTS, _KEPT_PARTS, whole, "".join(m.model_dump_json() for m in record.only), cut_out)
 
 
 def _traced(record, t: TraceRecord, context, index, in_scan, step: float) -> list[TraceLoop]:
