@@ -45,8 +45,14 @@ function fit() {
   const h = Math.max(b.y1 - b.y0, 1e-9)
   // The trace fills what the strip and the foot leave, with room for sizes at its right and below.
   const [pw, ph] = [el?.clientWidth || 450, el?.clientHeight || 560]
-  const upright = labels.value.filter((l) => /H/.test(l.line) && !/V/.test(l.line.slice(0, 24))).length
-  const [left, right, top, low] = [22, 62 + 40 * Math.max(0, upright - 1), s.editing ? 78 : 16, 84]
+  // Sizes stand so many pixels beside the trace at any scale; before there are any, room is kept for one row.
+  const beside = (far: (l: Label) => number, least: number) =>
+    Math.max(least, ...placedLabels.value.map((l) => far(l) / unit.value + 6))
+  const any = placedLabels.value.length > 0
+  const left = beside((l) => b.x0 - l.x + halfOf(l), 22)
+  const right = beside((l) => l.x + halfOf(l) - b.x1, any ? 22 : 62)
+  const low = beside((l) => l.y + b.y0, any ? 30 : 64) + 20
+  const top = s.editing ? 78 : 16
   const scale = Math.max(w / (pw - left - right), h / (ph - top - low))
   const [bw, bh] = [pw * scale, ph * scale]
   const x = b.x0 - left * scale - Math.max(0, (bw - (left + right) * scale - w) / 2)
@@ -124,11 +130,15 @@ const away = computed(() => {
     })
   })
 })
+const placedLabels = computed<Label[]>(() =>
+  s.ghost ? [] : labelsOf(s.summary?.sizes ?? [], geometry.value, unit.value, bounds.value),
+)
+const halfOf = (l: Label) => (l.text.length * 3.6 + 8) * unit.value
+/** None is cut off by the paper's edge. */
 const labels = computed<Label[]>(() => {
-  if (s.ghost) return []
   const b = box.value
-  return labelsOf(s.summary?.sizes ?? [], geometry.value, unit.value, bounds.value).map((l) => {
-    const half = (l.text.length * 3.6 + 8) * unit.value // none is cut off by the paper's edge
+  return placedLabels.value.map((l) => {
+    const half = halfOf(l)
     return { ...l, x: Math.min(Math.max(l.x, b.x + half), b.x + b.w - half) }
   })
 })
