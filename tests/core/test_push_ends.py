@@ -150,6 +150,11 @@ def test_closed_and_several_chains_are_surfaces_too_and_a_turned_one_is_scripted
     got = pushed(j, end=end, sketch="both", result="surface")
     assert got["area"] == pytest.approx(8 * (16 + 8 * np.pi), rel=1e-6) and len(got["chains"]) == 2
     turn = {"id": "turn", "kind": "revolve", "name": "Turn", "sketch": "both", "frame": "frame", "about": "across"}
+    with pytest.raises(BadInput, match="crosses its axis"):
+        over = [{"id": "e1", "kind": "line", "at": [[-5, 4], [15, 8]]}]
+        j.lay(curve("over", "Over", over))
+        j.lay({**turn, "sketch": "over", "about": "up", "result": "surface"})
+    j.steps.pop()
     angle = {"value": 90.0, "source": "typed"}
     j.lay({**turn, "result": "surface", "loops": ["e2"], "angle": angle})
     two = {"value": -1.0, "source": "typed"}

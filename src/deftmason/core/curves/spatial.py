@@ -41,7 +41,7 @@ class CurvePiece:
         return CurvePiece("spline", None, d["degree"], np.array(d["knots"], float), np.array(d["poles"], float))
 
     @cached_property
-    def _arc(self):
+    def arc(self):
         """Middle, two unit vectors, radius and angle of an arc."""
         assert self.places is not None
         a, m, b = self.places
@@ -65,7 +65,7 @@ class CurvePiece:
                 return a + t * (b - a)
             return np.broadcast_to(b - a, (len(t), 3)).copy() if order == 1 else np.zeros((len(t), 3))
         if self.kind == "arc":
-            middle, x, y, r, angle = self._arc
+            middle, x, y, r, angle = self.arc
             turned = angle * t + 0.5 * np.pi * order
             round_ = r * angle**order * (np.cos(turned) * x + np.sin(turned) * y)
             return round_ + middle if order == 0 else round_

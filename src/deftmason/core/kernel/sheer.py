@@ -10,6 +10,7 @@ from ..errors import BadInput
 from .body import Body, faces_of, listed
 from .features import Curve2D, PaperPlane, kernel_direction, kernel_point
 from .lofted import sewn
+from .solids import on_one_side
 from .swept import profile_wire
 
 __all__ = ["pushed_sheet", "turned_sheet"]
@@ -35,12 +36,14 @@ def turned_sheet(
 ) -> Body:
     """Chains of curves turned about an axis in their plane (a place and a direction on the paper) as one surface.
 
-    Faces: ``feature/side/ID``; what lies along the axis gives none. Raises `BadInput` where nothing is left.
+    Faces: ``feature/side/ID``; what lies along the axis gives none. Raises `BadInput` where nothing is left, or where
+    the profile crosses its axis.
     """
     if not 0 < abs(angle_deg) <= 360:
         raise BadInput("A profile is turned by more than 0° and at most 360°.", field="angle")
-    start = plane.at(axis[0])
-    turn = gp_Ax1(kernel_point(start), kernel_direction(plane.at(np.add(axis[0], axis[1])) - start))
+    at, along = on_one_side([c for chain in chains for c in chain], axis)
+    start = plane.at(at)
+    turn = gp_Ax1(kernel_point(start), kernel_direction(plane.at(at + along) - start))
     if abs(angle_deg) < _WHOLE:
         return _sheet(
             chains, plane, lambda w: BRepPrimAPI_MakeRevol(w, turn, float(np.radians(angle_deg)), True), feature

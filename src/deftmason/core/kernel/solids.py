@@ -33,6 +33,17 @@ SOLIDS = {
 }
 
 
+def on_one_side(curves: list[Curve2D], axis: tuple) -> tuple[np.ndarray, np.ndarray]:
+    """An axis's place and unit direction on the paper, (2,) each. Raises `BadInput` where curves cross it."""
+    at, along = (np.asarray(a, float) for a in axis)
+    along = along / np.hypot(*along)
+    reach = [side for c in curves for side in _beside(c, at, along)]
+    size = max(map(abs, reach), default=0.0)
+    if min(reach) < -_TOUCH * size - 1e-9 and max(reach) > _TOUCH * size + 1e-9:
+        raise BadInput("The profile crosses its axis; end it there, or turn only one side.", field="axis")
+    return at, along
+
+
 def revolve(
     outer: list[Curve2D],
     inner: list[list[Curve2D]],
@@ -49,12 +60,7 @@ def revolve(
     """
     if not 0 < abs(angle_deg) <= 360:
         raise BadInput("A profile is turned by more than 0° and at most 360°.", field="angle")
-    at, along = (np.asarray(a, float) for a in axis)
-    along = along / np.hypot(*along)
-    reach = [side for loop in (outer, *inner) for c in loop for side in _beside(c, at, along)]
-    size = max(map(abs, reach), default=0.0)
-    if min(reach) < -_TOUCH * size - 1e-9 and max(reach) > _TOUCH * size + 1e-9:
-        raise BadInput("The profile crosses its axis; end it there, or turn only one side.", field="axis")
+    at, along = on_one_side([c for loop in (outer, *inner) for c in loop], axis)
     base, named = profile_face(outer, inner, plane, 0.0)
     start = plane.at(at)
     turn = gp_Ax1(kernel_point(start), kernel_direction(plane.at(at + along) - start))

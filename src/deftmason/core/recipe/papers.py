@@ -141,7 +141,7 @@ def paper_plane(record: PaperRecord, context: Context) -> SectionPlane:
 
 
 def _flat_face(body: Any, name: str | None) -> Any:
-    """The plane a face of a body lies in, or the largest of what it was split into since."""
+    """The plane a face of a body lies in; where it was split since, its parts lie in one."""
     from ..kernel.surfaces import face_surfaces
 
     if not name:

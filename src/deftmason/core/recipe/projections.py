@@ -106,7 +106,7 @@ def _piece_seen(piece: Any, plane: SectionPlane) -> dict | None:
     if piece.kind == "line":
         return {"kind": "line", "start": start, "end": end}
     if piece.kind == "arc":
-        middle, x, y, radius, angle = piece._arc
+        middle, x, y, radius, angle = piece.arc
         square = float(np.cross(x, y) @ plane.normal)
         if abs(square) > np.cos(_PARALLEL) and angle < _TURN:
             centre = plane.to_paper(middle).tolist()

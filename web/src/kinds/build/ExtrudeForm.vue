@@ -104,7 +104,8 @@ const datums = computed(() => j.before(r.value.id, 'datum'))
 /** A surface stands alone: what it does to a body is a step of its own. */
 function gives(v: Record['result']) {
   r.value.result = v
-  if (v === 'surface') Object.assign(r.value, { body: null, how: 'join' })
+  const none = { value: 0, source: 'typed' as const }
+  if (v === 'surface') Object.assign(r.value, { body: null, how: 'join', wall: none, draft: { ...none } })
   else r.value.body = bodies.value.at(-1)?.id ?? null
   retry()
 }

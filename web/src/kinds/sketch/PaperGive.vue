@@ -36,8 +36,7 @@ const models = computed(() => j.bodies.filter((b) => b.key))
 /** The body whose face the paper lies on. */
 const faced = computed(() => models.value.find((b) => b.id === r.value.on))
 function turn(a: Record['axis']) {
-  r.value.axis = a
-  r.value.on = null
+  Object.assign(r.value, { axis: a, on: null, on_face: null })
   if (!r.value.along && r.value.traces[0]?.kind !== 'silhouette') s.begin()
   emit('moved')
 }
