@@ -9,6 +9,7 @@ from deftmason.core.recipe.parse import parse_step
 from deftmason.core.recipe.replay import Replay
 
 from ..bracket import rebuilt
+from ..cradle import CHAMFER, ODD, Cradle
 
 
 class Proposer:
@@ -126,3 +127,48 @@ def test_zones_round_the_axis_become_one_turned_profile(tmp_path):
     ran = Replay([parse_step(s) for s in [*steps, *turn.steps]], store, lambda sha, name: str(path)).run()[-1]
     high = ran.summary["bounds"][1][0]
     assert ran.summary["valid"] and high == pytest.approx(38, abs=0.2)
+
+
+@pytest.fixture(scope="module")
+def cradle(tmp_path_factory):
+    made = Cradle(tmp_path_factory.mktemp("cradle"))
+    made.finish_half()
+    return made
+
+
+def test_a_chamfers_leg_is_read_and_where_there_is_none_that_is_said(cradle):
+    told = cradle.j.ran["edge"].summary
+    assert told["leg"] == CHAMFER and abs(told["readings"]["leg"]["value"] - CHAMFER) < 0.03
+    assert told["sharp"] == []
+    step = next(s for s in cradle.j.steps if s["id"] == "edge")
+    inner = ["Ear/side/x+", "Ear/top", ""]
+    both = cradle.j.lay({**step, "id": "two", "body": "hole", "edges": [*step["edges"], inner]})
+    cradle.j.steps.pop()
+    assert both.status == "attention" and "1 of 2 edges is sharp" in both.says
+    assert [list(e)[:2] for e in both.summary["sharp"]] == [inner[:2]]
+    sharp = {**step, "id": "sharp", "body": "edge", "edges": [["Plate/side/x-", "Plate/top", ""]]}
+    with pytest.raises(BadInput, match="shows no chamfer along these edges to read a leg of; type one"):
+        cradle.j.lay(sharp)
+
+
+def test_the_other_half_is_proposed_by_its_mirror_image_and_what_is_on_one_side_only_stays_away(cradle):
+    steps, store, file = cradle.j.steps, cradle.store, cradle.file
+    found = propose(steps, store, file, scan="scan", frame="frame", zones=None, picked=[], body="edge")
+    half = next(p for p in found if p.title == "The other half, mirrored")
+    assert [s["kind"] for s in half.steps] == ["mirror", "cutoff", "bodymirror"]
+    assert any("agrees with its mirror image" in s for s in half.says)
+    made = Replay([parse_step(s) for s in [*steps, *half.steps]], store, file).run()[-1].summary
+    assert made["valid"] and made["solids"] == 1
+    assert made["volume"] == pytest.approx(cradle.true.volume + ODD, rel=1e-3)
+
+
+def test_chamfers_are_proposed_of_their_strips(cradle):
+    steps = cradle.j.steps[:-1]  # its hole is there, its chamfer not
+    found = propose(steps, cradle.store, cradle.file, scan="scan", frame="frame", zones=None, picked=[], body="hole")
+    cut = next(p for p in found if "off by" in p.title)
+    assert cut.title == "Cut an edge off by 2" and cut.explains > 0.9
+
+
+def test_where_the_half_is_there_already_no_mirror_is_proposed(built):
+    p, _ = built
+    assert not any("half" in f.title for f in p.ask())

@@ -35,6 +35,7 @@ AREAS = (
     "touches",
     "led",
     "roundings",
+    "chamfers",
 )
 
 

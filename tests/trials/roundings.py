@@ -29,9 +29,16 @@ MEASURE = "of the radius that is off"
 _SURE, _CLOSE, _FAR = 3.0, 0.01, 0.05
 
 
-def bar(rng, r):
+def blended(edges, size: float, blend: str):
+    """Edges rounded (``fillet``) or cut off (``chamfer``)."""
+    import build123d
+
+    return getattr(build123d, blend)(edges, size)
+
+
+def bar(rng, r, blend="fillet"):
     """A wedge-shaped bar with one rounded edge; the edge, and the surfaces of its faces."""
-    from build123d import Axis, Polyline, Pos, extrude, fillet, make_face
+    from build123d import Axis, Polyline, Pos, extrude, make_face
 
     turn = np.radians(rng.uniform(45, 130))
     a, b, long = 40.0, 30.0, 80.0
@@ -39,29 +46,29 @@ def bar(rng, r):
     u = np.array([np.cos(np.pi - turn), np.sin(np.pi - turn)])
     part = extrude(make_face(Polyline((0, 0), (a, 0), tuple(u * b), close=True)), long)
     edges = [e for e in part.edges().filter_by(Axis.Z) if np.hypot(e.center().X, e.center().Y) < 1e-6]
-    part = Pos(0, 0, -long / 2) * fillet(edges, r)
+    part = Pos(0, 0, -long / 2) * blended(edges, r, blend)
     n1, n2 = np.array([0, -1.0, 0]), np.array([-u[1], u[0], 0])
     n2 = n2 if n2 @ np.array([a, 0, 0]) < 0 else -n2
     return part, np.array([[0, 0, -long / 2], [0, 0, long / 2]]), (Plane(np.zeros(3), n1), Plane(np.zeros(3), n2))
 
 
-def step(rng, r):
+def step(rng, r, blend="fillet"):
     """A block on a plate, its foot rounded: a hollow rounding between flat sides, one of which leans."""
-    from build123d import Axis, Polyline, Pos, extrude, fillet, make_face
+    from build123d import Axis, Polyline, Pos, extrude, make_face
 
     lean = np.radians(rng.uniform(-15, 25))
     a, h, t, long = 40.0, 20.0, 10.0, 80.0
     outline = [(-a, -t), (a, -t), (a, 0), (0, 0), (-h * np.tan(lean), h), (-a, h)]
     part = extrude(make_face(Polyline(*outline, close=True)), long)
     edges = [e for e in part.edges().filter_by(Axis.Z) if np.hypot(e.center().X, e.center().Y) < 1e-6]
-    part = Pos(0, 0, -long / 2) * fillet(edges, r)
+    part = Pos(0, 0, -long / 2) * blended(edges, r, blend)
     n1, n2 = np.array([0, 1.0, 0]), np.array([np.cos(lean), np.sin(lean), 0])
     return part, np.array([[0, 0, -long / 2], [0, 0, long / 2]]), (Plane(np.zeros(3), n1), Plane(np.zeros(3), n2))
 
 
-def boss(rng, r):
+def boss(rng, r, blend="fillet"):
     """A round boss on a plate, its foot rounded: a ring between a flat and a round side."""
-    from build123d import Box, Pos, fillet
+    from build123d import Box, Pos
     from build123d import Cylinder as Solid
 
     radius = rng.uniform(10, 20)
@@ -70,13 +77,13 @@ def boss(rng, r):
     turn = np.linspace(0, 2 * np.pi, 361)
     ring = radius * np.stack([np.cos(turn), np.sin(turn), 0 * turn], axis=1)
     return (
-        fillet(foot, r),
+        blended(foot, r, blend),
         ring,
         (Plane(np.zeros(3), np.array([0, 0, 1.0])), Cylinder(np.zeros(3), np.array([0, 0, 1.0]), radius)),
     )
 
 
-def _moved(e, scale: float, motion: RigidMotion, off: float):
+def moved(e, scale: float, motion: RigidMotion, off: float):
     """A side of a family's part, scaled, moved and laid ``off`` mm from where it is."""
     if isinstance(e, Plane):
         n = motion.vectors(e.normal)
@@ -151,7 +158,7 @@ def case(seed: int) -> list[Outcome]:
         rows.append(Outcome(f"pick {name}", REFUSED, note=str(e)[:60]))
     # The model's edge, its faces a little off as rounded sizes leave them.
     out = RigidMotion.of(turn, shift)
-    faces = tuple((_moved(e, k, out, rng.normal() * 0.5 * k * noise), 1.0) for e in sides)
+    faces = tuple((moved(e, k, out, rng.normal() * 0.5 * k * noise), 1.0) for e in sides)
     told = edge_radius(index, RigidMotion.identity(), [BodyEdge(out.points(k * edge), faces, [])])
     rows.append(_judged(f"edge {name}", told.value if told else None, told.uncertainty if told else 0.0, true))
     return rows

@@ -5,6 +5,7 @@ import pytest
 from . import (
     again,
     castings,
+    chamfers,
     checks,
     clean,
     dense,
@@ -46,6 +47,7 @@ SEEDS = [
     (worn, [0, 10, 15]),
     (led, [3]),
     (roundings, [4, 5, 10, 114]),
+    (chamfers, [0, 1, 2, 3, 5]),
     (picks, [13]),
     (clean, [0, 1, 3, 7]),
     (join, [17]),

@@ -221,3 +221,46 @@ def test_the_boss_is_pushed_up_to_its_crowned_top(page, opened):
     assert abs(volume(room) - true) < 3e-4 * true
     check = [s for s in room.job()["stones"] if s["produces"] == "deviation"][-1]
     assert check["status"] in ("sound", "attention")
+
+
+def test_a_solids_end_is_dragged_and_plain_surfaces_are_led_past_the_part(page, opened):
+    room = opened("Bracket, finished")
+    room.tool("Build", "Solid")
+    told(page)
+    page.wait_for_function("document.querySelector('canvas').mason.handles.length === 2")
+    # Along its axis where no scan lies under the pointer: the upper end, 40 mm up.
+    at, to = page.evaluate(
+        """() => {
+            const s = document.querySelector('canvas').mason
+            s.lookAlong(s.camera.position.clone().set(0.1, -1, 0.15))
+            s.fit(false)
+            const h = s.handles[1].clone()
+            const up = s.handles[1].clone().sub(s.handles[0]).normalize()
+            return [s.project(h.toArray()), s.project(h.clone().addScaledVector(up, 32).toArray())]
+        }"""
+    )
+    box = page.locator("canvas").bounding_box()
+    page.mouse.move(box["x"] + at["x"], box["y"] + at["y"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + to["x"], box["y"] + to["y"], steps=8)
+    page.mouse.up()
+    room.tried()
+    high = float(bench(page).locator("label").filter(has_text=re.compile("^to")).locator("input").first.input_value())
+    assert high == pytest.approx(42, abs=1.0)
+    shot(page, "build-solid-dragged")
+    page.keyboard.press("Escape")
+    # A wall and a flat past the part by 3 mm, each from its datum, sized as that says.
+    for datum, name in (("Pivot bore", "Wall"), ("Seat face", "Floor")):
+        room.tool("Build", "Plain surface")
+        bench(page).get_by_label("by a datum").select_option(label=datum)
+        field(page, "past by", 3)
+        bench(page).locator("[data-figure=area]").wait_for()
+        room.name(name)
+        room.lay(name)
+    wall, floor = room.summary("Wall"), room.summary("Floor")
+    assert wall["sizes"]["radius"] == pytest.approx(6, abs=1e-9) and wall["solids"] == floor["solids"] == 0
+    low, high = np.array(wall["bounds"])[:, 2]
+    assert (low, high) == pytest.approx((-3, 33), abs=0.3)
+    assert wall["area"] == pytest.approx(2 * np.pi * 6 * (high - low), rel=1e-3)
+    wide = np.ptp(np.array(floor["bounds"]), axis=0)
+    assert wide[:2] == pytest.approx([96, 66], abs=1.0) and wide[2] == pytest.approx(0, abs=1e-6)

@@ -2610,6 +2610,12 @@ export interface components {
              */
             formulas: components["schemas"]["Formula"][];
             /**
+             * Frame
+             * @description The frame the body lies in.
+             * @default null
+             */
+            frame: string | null;
+            /**
              * Id
              * @description Unique within the job.
              */
@@ -2620,7 +2626,7 @@ export interface components {
              * @constant
              */
             kind: "chamfer";
-            /** @description How far from the edge it is cut on either face, mm. */
+            /** @description How far from the edge it is cut on either face, mm; none: as the scan says. */
             leg: components["schemas"]["Chosen"];
             /**
              * Name
@@ -2634,6 +2640,12 @@ export interface components {
             readings: {
                 [key: string]: components["schemas"]["HandReading"];
             };
+            /**
+             * Scan
+             * @description The scan the leg is read from; none: it is typed.
+             * @default null
+             */
+            scan: string | null;
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -2679,6 +2691,15 @@ export interface components {
              * @default
              */
             says: string;
+            /**
+             * Sharp
+             * @default []
+             */
+            sharp: [
+                string,
+                string,
+                string | number
+            ][];
             /** Solids */
             solids: number;
             /** Valid */
@@ -4478,6 +4499,54 @@ export interface components {
             edge: unknown[];
         };
         /**
+         * EdgesTold
+         * @description ``sharp`` names the edges that the scan shows sharp, ``middles`` (n, 3) where the edges lie, mm.
+         */
+        EdgesTold: {
+            /** Area */
+            area: number;
+            /** Bounds */
+            bounds: number[][];
+            /** Edges */
+            edges: number;
+            /** Face Names */
+            face_names: string[];
+            /** Faces */
+            faces: number;
+            /**
+             * Lost Parts
+             * @default []
+             */
+            lost_parts: components["schemas"]["LostPart"][];
+            /** Middles */
+            middles: number[][];
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["ReadingTold"];
+            };
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /**
+             * Sharp
+             * @default []
+             */
+            sharp: [
+                string,
+                string,
+                string | number
+            ][];
+            /** Solids */
+            solids: number;
+            /** Valid */
+            valid: boolean;
+            /** Volume */
+            volume: number;
+        };
+        /**
          * End
          * @description Where an extrusion begins or ends.
          */
@@ -4807,6 +4876,15 @@ export interface components {
              * @default
              */
             says: string;
+            /**
+             * Sharp
+             * @default []
+             */
+            sharp: [
+                string,
+                string,
+                string | number
+            ][];
             /** Solids */
             solids: number;
             /** Valid */
@@ -10163,7 +10241,7 @@ export interface components {
         };
         /**
          * SolidStep
-         * @description A plain solid, reaching along its axis from one height to another.
+         * @description A plain solid or its surface, reaching along its axis from one height to another or past the part.
          */
         SolidStep: {
             /**
@@ -10173,7 +10251,7 @@ export interface components {
              * @enum {string}
              */
             axis: "x" | "y" | "z";
-            /** @description Of a box, mm; none: as the datum says. */
+            /** @description Of a box or flat, mm; none: as the datum says. */
             depth: components["schemas"]["Chosen"];
             /**
              * Enabled
@@ -10217,6 +10295,8 @@ export interface components {
              * @default null
              */
             on: string | null;
+            /** @description How far past the part on every side, mm. */
+            past: components["schemas"]["Chosen"];
             /**
              * Place X
              * @description Its middle, mm.
@@ -10238,6 +10318,13 @@ export interface components {
             /** @description Of a cylinder, cone, ball or ring, mm; none: as the datum says. */
             radius: components["schemas"]["Chosen"];
             /**
+             * Reach
+             * @description How far it reaches: between two heights, or past all of the part.
+             * @default heights
+             * @enum {string}
+             */
+            reach: "heights" | "part";
+            /**
              * Readings
              * @description What was read by hand of its values, by their own names.
              */
@@ -10245,12 +10332,25 @@ export interface components {
                 [key: string]: components["schemas"]["HandReading"];
             };
             /**
+             * Result
+             * @description A solid, or its surface alone, without the ends.
+             * @default solid
+             * @enum {string}
+             */
+            result: "solid" | "surface";
+            /**
+             * Scan
+             * @description The scan of the part that it is led past.
+             * @default null
+             */
+            scan: string | null;
+            /**
              * Shape
-             * @description What it is.
+             * @description What it is; a flat is a surface only.
              * @default cylinder
              * @enum {string}
              */
-            shape: "cylinder" | "box" | "cone" | "ball" | "ring";
+            shape: "cylinder" | "box" | "cone" | "ball" | "ring" | "flat";
             /** @description Of a cone, mm; none: as the datum says. */
             top_radius: components["schemas"]["Chosen"];
             /** @description Of a ring, mm; none: as the datum says. */
@@ -10268,10 +10368,13 @@ export interface components {
              * @default 1
              */
             version: number;
-            /** @description Of a box, mm; none: as the datum says. */
+            /** @description Of a box or flat, mm; none: as the datum says. */
             width: components["schemas"]["Chosen"];
         };
-        /** SolidTold */
+        /**
+         * SolidTold
+         * @description ``low`` and ``high`` mm along the axis; ``across`` the direction a box's or a flat's width runs along.
+         */
         SolidTold: {
             /** Area */
             area: number;
@@ -10284,10 +10387,20 @@ export interface components {
             /** Faces */
             faces: number;
             /**
+             * High
+             * @default 0
+             */
+            high: number;
+            /**
              * Lost Parts
              * @default []
              */
             lost_parts: components["schemas"]["LostPart"][];
+            /**
+             * Low
+             * @default 0
+             */
+            low: number;
             /** Point */
             point: number[];
             /** Readings */

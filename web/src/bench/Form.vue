@@ -7,6 +7,7 @@ import { computed } from 'vue'
 import { fieldsOf, type FormField } from '../kinds/fields'
 import { useHand } from '../state/hand'
 import { useJob, scanLine } from '../state/job'
+import { useRoom } from '../state/room'
 import { useSchemas } from '../state/schemas'
 import { useShown } from '../state/shown'
 import Chip from './Chip.vue'
@@ -16,6 +17,7 @@ import Head from './Head.vue'
 const j = useJob()
 const hand = useHand()
 const shown = useShown()
+const room = useRoom()
 const schemas = useSchemas()
 const kind = computed(() => hand.kind!)
 const record = computed(() => hand.record!)
@@ -27,6 +29,12 @@ const fields = computed(() => {
 const plain = computed(() => fields.value.filter((f) => !f.more))
 const more = computed(() => fields.value.filter((f) => f.more))
 const before = computed(() => (hand.scan ? { ...scanLine(hand.scan) } : {}))
+/** What there is to say; a figure without words is left out. */
+const figures = computed(() => {
+  const { told } = hand
+  if (!told) return []
+  return kind.value.figures.map((f) => ({ ...f, says: f.of(told, before.value) })).filter((f) => f.says)
+})
 /** The stones that may stand in a field: of what it works on, not the step's own first body or scan again. */
 const stonesFor = (f: FormField) =>
   (f.ref ?? [])
@@ -42,6 +50,7 @@ const values = computed(() =>
 )
 function set(key: string, value: unknown) {
   record.value[key] = value
+  kind.value.follows(key, record.value, room)
   hand.again(250)
 }
 </script>
@@ -82,9 +91,9 @@ function set(key: string, value: unknown) {
     />
     <template v-if="hand.told">
       <dl class="mt-1.5 grid grid-cols-[116px_1fr] gap-y-1">
-        <template v-for="f in kind.figures" :key="f.key">
+        <template v-for="f in figures" :key="f.key">
           <dt>{{ f.label }}</dt>
-          <dd class="fig" :data-figure="f.key">{{ f.of(hand.told, before) }}</dd>
+          <dd class="fig" :data-figure="f.key">{{ f.says }}</dd>
         </template>
       </dl>
       <div v-if="kind.compares && !kind.goes" class="mt-2.5 flex gap-1.5" role="group" aria-label="Shown">

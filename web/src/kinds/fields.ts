@@ -54,6 +54,7 @@ export function fieldsOf(properties: Record<string, FieldSchema>, record: StepRe
   return Object.entries(properties)
     .map(([key, raw]) => ({ key, raw, ...whole(raw) }))
     .filter(({ inner }) => inner.label !== undefined)
+    .sort((a, b) => Number(b.inner.first ?? false) - Number(a.inner.first ?? false))
     .filter(({ inner }) => Object.entries(inner.when ?? {}).every(([k, v]) => counts(record[k] ?? null, v)))
     .map(({ key, inner, none }) => ({
       key,

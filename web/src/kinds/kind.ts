@@ -54,6 +54,8 @@ export type Slot<R> = {
   handles?: {
     of: (record: R, room: Room) => Vec3[]
     move: (k: number, to: Vec3, record: R, room: Room) => void
+    /** The direction it may be dragged along where there is no scan under the pointer. */
+    way?: (k: number, record: R, room: Room) => Vec3 | null
   }
 }
 
@@ -97,6 +99,8 @@ export type Kind<R = StepRecord, T = Record<string, unknown>> = {
   shows: (plan: Plan, record: R, preview: Preview<T> | null, room: Room) => Partial<Plan>
   form: Component | null
   figures: Figure<T>[]
+  /** What else changes in its record when a field of its form was set. */
+  follows: (key: string, record: R, room: Room) => void
   /**
    * It takes a scan and gives a better one: before and after can be compared, and how far it moved where it
    * tells.
@@ -142,6 +146,7 @@ export function defineKind<R = StepRecord, T = Record<string, unknown>>(given: G
     shows: () => ({}),
     form: null,
     figures: [],
+    follows: () => {},
     compares: false,
     goes: null,
     adds: null,

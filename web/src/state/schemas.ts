@@ -23,6 +23,7 @@ export type FieldSchema = {
   when?: Record<string, unknown>
   choices?: Record<string, string>
   more?: boolean
+  first?: boolean
 }
 export type KindSchema = {
   title: string

@@ -159,10 +159,13 @@ function drag(e: PointerEvent) {
   const dx = e.offsetX - down.x
   const dy = e.offsetY - down.y
   if (down.handle >= 0) {
+    const { handles } = hand.spot!
     const at = under(v, e.offsetX, e.offsetY, ['scan'])
-    if (at?.what === 'scan' && Math.hypot(dx, dy) > 2) {
+    const way = handles!.way?.(down.handle, hand.record!, room)
+    const to = at?.what === 'scan' ? at.place : way && v.along(down.handle, way, e.offsetX, e.offsetY)
+    if (to && Math.hypot(dx, dy) > 2) {
       down.moved = true
-      hand.spot!.handles!.move(down.handle, at.place, hand.record!, room)
+      handles!.move(down.handle, to, hand.record!, room)
     }
     return
   }

@@ -1,5 +1,6 @@
 /** A view with all its layers: what is drawn in which order, and what of it can be picked. */
 import * as THREE from 'three'
+import type { Vec3 } from '../api/types'
 import { BesideLayer } from './layers/beside'
 import { BodiesLayer } from './layers/bodies'
 import { BodyLayer } from './layers/body'
@@ -59,6 +60,21 @@ export class Viewer extends Scene {
   }
   fromScan(p: number[]) {
     return new THREE.Vector3(p[0], p[1], p[2]).applyMatrix4(this.scanMotion)
+  }
+
+  /**
+   * The place of the scan that a dot is dragged to along a direction of the scan: the nearest to what the
+   * pointer looks along.
+   */
+  along(handle: number, way: Vec3, x: number, y: number): Vec3 {
+    const { origin, direction: sight } = this.ray(x, y).ray
+    const d = new THREE.Vector3(...way).transformDirection(this.scanMotion)
+    const start = this.handles[handle]
+    const apart = origin.clone().sub(start)
+    const both = d.dot(sight)
+    const across = Math.max(1 - both * both, 1e-9)
+    const far = (apart.dot(d) - both * apart.dot(sight)) / across
+    return this.toScan(start.clone().addScaledVector(d, far)).toArray() as Vec3
   }
 
   override dispose() {

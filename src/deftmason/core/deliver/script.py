@@ -501,6 +501,14 @@ def up(solid):
     return Pos(0, 0, -solid.bounding_box().min.Z) * solid
 
 
+def bare(solid, direction):
+    """A plain solid's surface without its ends."""
+    flat = [f for f in solid.faces() if f.geom_type == GeomType.PLANE]
+    ends = [f for f in flat if abs(f.normal_at().dot(Vector(*direction))) > 0.5]
+    sides = [f for f in solid.faces() if f not in ends]
+    return sides[0] if len(sides) == 1 else Shell(sides)
+
+
 def across(plane):
     """A plane whose first axis is the one a box's width runs along."""
     d = np.array(tuple(plane.z_dir))

@@ -1,5 +1,5 @@
 """What a draft's body does not meet yet, proposed of its zones and laid: ribs and bosses across the part's direction,
-cuts, holes and roundings, each kept only if the scan is explained better with it.
+cuts, holes, chamfers and roundings, each kept only if the scan is explained better with it.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from ..progress import Progress, silent
 from .open_cuts import open_cuts
 from .piping import tube_bores, tubes
 from .proposal_room import Proposal, ProposalRoom
-from .proposed_edges import hole_sets, roundings
+from .proposed_edges import chamfers, hole_sets, roundings
 from .proposing import Draft
 from .push_ends import CAP
 from .pushing import pushes
@@ -94,8 +94,8 @@ def _next(room: ProposalRoom, d: Draft, left: set[int], met: np.ndarray, total: 
 def _makers(
     room: ProposalRoom, left: set[int], met: np.ndarray, total: float
 ) -> Iterator[tuple[str, list[int], Callable[[ProposalRoom, list[int]], Iterator[Callable[[], Proposal]]]]]:
-    """Tubes; holes, all alike together; patches of what is left as pushes and cuts, the largest first; bores along
-    tubes when all is there that they go through; roundings last, on all edges there are.
+    """Tubes; holes, all alike together; chamfers; patches of what is left as pushes and cuts, the largest first; bores
+    along tubes when all is there that they go through; roundings last, on all edges there are.
     """
     runs = runs_of(room.zones, room.index)
     for run in runs:
@@ -104,6 +104,7 @@ def _makers(
         return
     along = {k for run in runs for k in run.bore}
     yield "holes", sorted(left), hole_sets
+    yield "chamfers", sorted(left), chamfers
     for some in _patches(room, left - along):
         round_ = all(room.names[k].startswith("Fillet") for k in some)
         if not round_ and room.area(some) - met[some].sum() > _PATCH * total:

@@ -96,13 +96,18 @@ class ProposalRoom:
         normal = self.motion.vectors(z.element.normal)
         return float(normal @ way * np.sign(np.average(n @ normal, weights=self.index.mesh.areas[z.facets])))
 
+    @property
+    def near(self) -> float:
+        """How far from a body what it models may lie, mm."""
+        size = self.d.size
+        return _NEAR[1] * size if self.index.exact else max(_NEAR[0] * size, 3 * self.zones.noise)
+
     def explained(self, picked: list[int], body: str) -> np.ndarray:
         """The area of each of some zones that a body meets, mm²."""
         facets = np.concatenate([self.zone(k).facets for k in picked])
         mesh = self.index.mesh
         ids, corner = np.unique(mesh.faces[facets], return_inverse=True)
-        size = self.d.size
-        near = _NEAR[1] * size if self.index.exact else max(_NEAR[0] * size, 3 * self.zones.noise)
+        near = self.near
         found = (
             self.j.replay()
             .surface(body)

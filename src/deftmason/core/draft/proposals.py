@@ -1,5 +1,5 @@
 """Ready features of zones that were picked: pushes and cuts of walls, cuts from the side, turned profiles, tubes and
-their bores, threads, what is led along a line or lofted, sets of holes, roundings.
+their bores, threads, what is led along a line or lofted, sets of holes, chamfers, roundings, other halves.
 
 Each proposal is ordinary steps, laid and measured: how much of what was picked it explains, and what it leaves.
 """
@@ -19,11 +19,12 @@ from ..recipe.kinds.zones import ZonesStep
 from ..recipe.laying import Laying
 from ..recipe.parse import parse_step
 from ..recipe.store import ResultStore
+from .halves import halves
 from .led_along import led_along
 from .open_cuts import open_cuts
 from .piping import tube_bores, tubes
 from .proposal_room import Proposal, ProposalRoom, told_of
-from .proposed_edges import hole_sets, roundings
+from .proposed_edges import chamfers, hole_sets, roundings
 from .proposing import turned
 from .pushing import pushes
 from .standing import turns_about
@@ -52,7 +53,8 @@ def propose(
     """Features that zones could be of, best first.
 
     ``scan``, ``frame``, ``zones``, ``body`` : the steps that give them; no ``zones``: as they are read by themselves.
-    ``picked`` : numbers of zones; none: tubes, threads, sets of holes and roundings of the whole part.
+    ``picked`` : numbers of zones; none: tubes, threads, sets of holes, chamfers, roundings and other halves of the
+    whole part.
 
     Raises `BadInput` where a zone is not there.
     """
@@ -76,7 +78,9 @@ def propose(
         tube_bores,
         threads,
         hole_sets,
+        chamfers,
         roundings,
+        halves,
         *([pushes, open_cuts, turns, led_along] if picked else []),
     ]
     for n, make in enumerate(makers):

@@ -1,21 +1,28 @@
-"""Sets of holes and roundings proposed of their zones, on the body there is."""
+"""Sets of holes, roundings and chamfers proposed of their zones, on the body there is."""
 
 from __future__ import annotations
 
-from typing import Any, cast
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
-from ..elements import Cylinder, Plane, Torus
+from ..elements import Cone, Cylinder, Plane, Torus
 from ..errors import BadInput
+from ..recipe.kinds.edges import as_asked
 from ..sketch.sizes import round_value
 from .proposal_room import Proposal, ProposalRoom, told_of
 from .tube_runs import runs_of
 
-__all__ = ["hole_sets", "roundings"]
+if TYPE_CHECKING:
+    from ..features.evidence import Reading
+    from ..kernel.body import EdgeName
+
+__all__ = ["chamfers", "hole_sets", "roundings"]
 
 _ALIKE = 0.02, 4.0  # of a radius, and standard deviations, by which what is one set may differ
 _NEAR_EDGE = 0.75  # radii between a rounding and the edge it rounds, at most
+_STRIP = 1.2  # of a strip's breadth between it and the edge it was cut off of, at most
 _WELL = 0.9  # of a rounding explained by the radius that its edges are read with
 
 
@@ -126,19 +133,11 @@ def _bend(room: ProposalRoom, k: int) -> float:
 def _rounding(room: ProposalRoom, group: list[int]) -> Proposal:
     from scipy.spatial import cKDTree
 
-    from ..kernel.tessellate import FINE, diagonal_of, edge_polylines
-
     before = len(room.j.steps)
-    assert room.body is not None
-    body = room.j.replay().output(room.body, "body")
     edges: list[list[Any]] = []
     facet = room.index.mesh.median_edge
     zones = [(cKDTree(room.centroids[room.zone(k).facets]), _bend(room, k)) for k in group]
-    for name, line in edge_polylines(body, FINE * diagonal_of(body)):
-        steps = np.linalg.norm(np.diff(line, axis=0), axis=1)
-        at = np.concatenate([[0], np.cumsum(steps)])
-        even = np.linspace(0.12 * at[-1], 0.88 * at[-1], 15)
-        places = np.column_stack([np.interp(even, at, line[:, i]) for i in range(3)])
+    for name, _, places in _edges(room):
         near = np.zeros(len(places), bool)
         for tree, r in zones:
             near |= tree.query(places)[0] < _NEAR_EDGE * r + (0 if room.index.exact else facet)
@@ -170,3 +169,83 @@ def _rounding(room: ProposalRoom, group: list[int]) -> Proposal:
     said = [*said, f"the roundings themselves: R {own:.2f} ± {2 * spread:.2f} mm"]
     other = told_of(room, f"Round {many}, R {value:g}", said, group, before)
     return other if other.explains > told.explains else told
+
+
+def _edges(room: ProposalRoom) -> Iterator[tuple[EdgeName, np.ndarray, np.ndarray]]:
+    """The edges of the body there is: names, lines (n, 3), and places (15, 3) away from their ends."""
+    from ..kernel.tessellate import FINE, diagonal_of, edge_polylines
+
+    assert room.body is not None
+    body = room.j.replay().output(room.body, "body")
+    for name, line in edge_polylines(body, FINE * diagonal_of(body)):
+        at = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        even = np.linspace(0.12 * at[-1], 0.88 * at[-1], 15)
+        yield name, line, np.column_stack([np.interp(even, at, line[:, i]) for i in range(3)])
+
+
+def chamfers(room: ProposalRoom, picked: list[int]):
+    """Edges of the body cut off along narrow flats and cones that it does not meet, all of one leg together."""
+    if room.body is None:
+        return
+    flat = [k for k in sorted(room.new) if isinstance(room.zone(k).element, (Plane, Cone))]
+    beside = _cut_off(room, flat)
+    for some in _one_leg(room, beside):
+        mine = [e for e in some if e[1] in picked]
+        if not mine:
+            continue
+        yield lambda some=some: _chamfer(room, some)
+        if len(mine) < len(some):
+            yield lambda mine=mine: _chamfer(room, mine)
+
+
+def _cut_off(room: ProposalRoom, flat: list[int]) -> list[tuple[EdgeName, int]]:
+    """Edges of the body that strips of a scan run along, near all of the edge and of the strip, each with its strip."""
+    from scipy.spatial import cKDTree
+
+    facet = room.index.mesh.median_edge
+    strips = [(k, cKDTree(room.centroids[room.zone(k).facets])) for k in flat]
+    out = []
+    for name, line, places in _edges(room):
+        s = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        even = np.linspace(0, s[-1], int(np.clip(s[-1] / facet, 8, 5000)))
+        along = cKDTree(np.column_stack([np.interp(even, s, line[:, i]) for i in range(3)]))
+        for k, tree in strips:
+            reach = _STRIP * room.area([k]) / max(float(s[-1]), facet) + facet
+            near = tree.query(places)[0] < reach
+            if near.mean() > 0.7 and np.quantile(along.query(tree.data)[0], 0.9) < reach:
+                out.append((name, k))
+    return out
+
+
+def _one_leg(room: ProposalRoom, beside: list[tuple[EdgeName, int]]) -> list[list[tuple[EdgeName, int]]]:
+    """Of edges and strips those that the scan shows a chamfer along, of one leg together, the widest first."""
+    from ..features.evidence import edge_leg
+    from ..kernel.tessellate import FINE, diagonal_of, edge_polylines
+
+    if not beside:
+        return []
+    body = room.j.replay().output(cast(str, room.body), "body")
+    lines = edge_polylines(body, FINE * diagonal_of(body))
+    asked, _ = as_asked(body, [name for name, _ in beside], lines, room.index.mesh.median_edge)
+    read = [edge_leg(room.index, room.motion, [e]) for e in asked]
+    some = sorted(((r, e) for r, e in zip(read, beside) if r is not None), key=lambda t: -t[0].value)
+    groups: list[list[tuple[EdgeName, int]]] = []
+    first: list[Reading] = []
+    for r, e in some:
+        if first and abs(first[-1].value - r.value) < max(0.08 * r.value, 3 * (r.uncertainty + first[-1].uncertainty)):
+            groups[-1].append(e)
+        else:
+            groups.append([e])
+            first.append(r)
+    return groups
+
+
+def _chamfer(room: ProposalRoom, some: list[tuple[EdgeName, int]]) -> Proposal:
+    before = len(room.j.steps)
+    edges = [list(name) for name, _ in some]
+    step: dict[str, Any] = {"id": room.new_id(), "kind": "chamfer", "name": room.fresh("Chamfer"), **room.d.on}
+    ran = room.j.lay({**step, "body": room.body, "edges": edges, "leg": {"value": None, "source": "rounded"}})
+    r = ran.summary["readings"]["leg"]
+    many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
+    said = [f"read as {r['value']:.3f} ± {2 * r['uncertainty']:.3f} mm"]
+    return told_of(room, f"Cut {many} off by {ran.summary['leg']:g}", said, sorted({k for _, k in some}), before)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,9 +11,11 @@ from ..elements.motion import perpendicular_pair
 from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.picking import Gathered, fit_gathered
-from .edge_rounding import Face, held_rounding
+from .edge_beside import Beside, Edge, Face, face_beside
+from .edge_chamfer import held_chamfer
+from .edge_rounding import held_rounding
 
-__all__ = ["BodyEdge", "Reading", "edge_radius", "face_height", "stretches_of", "wall_draft"]
+__all__ = ["BodyEdge", "Reading", "edge_leg", "edge_radius", "face_height", "sharp_edges", "stretches_of", "wall_draft"]
 
 _CROWN = 2.5  # scatters: what bulges less is flat
 _INSET = 0.2  # of a wall's height, at either end, where corners are blended
@@ -23,6 +25,8 @@ _REACH = 0.12  # of the part's diagonal: how far from its edge a rounding is sou
 _FIRST, _WITHIN = 6.0, 0.8  # facets: how far first; and of that, the radius that still fits in
 _STRETCHES, _STRAIGHT_COS = 12, np.cos(np.radians(12.0))  # of a bent edge: how many, how much each may turn
 _ASKED = 40  # vertices that tell which side of the scan is outside
+_OPEN, _SHARP = 0.95, 0.5  # half a turn's cosine of edges that are told; of where a blend would begin: closer is sharp
+_UNEVEN = 0.08  # of a chamfer's leg that its two may differ by and be one
 _SHORTEST, _CALM = 8.0, 15.0  # facets: the shortest edge that is asked, and how far from its ends
 
 
@@ -184,6 +188,60 @@ def edge_radius(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], si
             one = _along_part(p, n, line, faces, facet, most, sided)
             if one is not None:
                 found.append(one)
+    return _pooled(found, facet)
+
+
+def edge_leg(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge]) -> Reading | None:
+    """Leg of the chamfer along edges of a body, between their faces as the scan has them; a note where its two legs
+    differ. Returns None where no edge shows enough of a chamfer.
+    """
+    p = motion.points(index.mesh.vertices)
+    n = motion.vectors(index.mesh.vertex_normals)
+    facet = index.mesh.median_edge
+    most = _REACH * float(np.linalg.norm(np.ptp(p, axis=0)))
+    read = [held_chamfer(p, n, e.line, e.faces, facet, most) for e in edges if e.faces is not None]
+    found, apart = [], []
+    for legs, u, count, scatter in (r for r in read if r is not None):
+        found.append((float(legs.mean()), float(np.hypot(*u)) / 2, count, scatter))
+        differ = abs(float(legs[0] - legs[1])) > max(_UNEVEN * legs.mean(), 3 * np.hypot(*u))
+        apart += [sorted(legs.tolist())] if differ else []
+    told = _pooled(found, facet)
+    if told is None or 2 * len(apart) <= len(found):
+        return told
+    short, long = np.median(apart, axis=0)
+    return replace(told, note=f"its legs differ, {short:.2f} and {long:.2f} mm")
+
+
+def sharp_edges(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], radius: float, leg: float) -> list[int]:
+    """Which of some edges the scan runs right up to, where a rounding of ``radius`` or a chamfer of ``leg`` mm (the
+    other 0) would have kept it away: it is sharp there.
+    """
+    p = motion.points(index.mesh.vertices)
+    n = motion.vectors(index.mesh.vertex_normals)
+    facet = index.mesh.median_edge
+    most = _REACH * float(np.linalg.norm(np.ptp(p, axis=0)))
+    out = []
+    for k, e in enumerate(edges):
+        if e.faces is None:
+            continue
+        edge = Edge(e.line, e.faces, facet)
+        if edge.half < 0.05 or not edge.told(_OPEN):
+            continue
+        kept = radius * (1 / edge.half - 1) + leg * float(np.sqrt(1 - edge.half**2))
+        b, gap = edge.looked_at(p, n, most, lambda gap: gap)
+        if 0 < gap < _SHARP * kept and all(_lies_on(edge, b, side, kept) for side in (0, 1)):
+            out.append(k)
+    return out
+
+
+def _lies_on(edge: Edge, b: Beside, side: int, kept: float) -> bool:
+    """Whether the scan beside an edge lies on the model's face there, by what a blend keeps the scan away, mm."""
+    f = face_beside(b, side, edge.facet, edge.faces[side][0], edge.facet)
+    return f is not None and float(np.median(np.abs(f.element.distance(edge.stations)))) < _SHARP * kept / 2
+
+
+def _pooled(found: list[tuple[float, float, int, float]], facet: float) -> Reading | None:
+    """One size of what several edges say, each with its uncertainty, how many places spoke and their scatter."""
     if not found:
         return None
     r, u, count, sigma = (np.array(c, float) for c in zip(*found))

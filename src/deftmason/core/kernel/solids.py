@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace
 from OCP.BRepPrimAPI import (
     BRepPrimAPI_MakeBox,
     BRepPrimAPI_MakeCone,
@@ -11,14 +12,16 @@ from OCP.BRepPrimAPI import (
     BRepPrimAPI_MakeSphere,
     BRepPrimAPI_MakeTorus,
 )
-from OCP.gp import gp_Ax1, gp_Ax2
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Ax3, gp_Pln
 
 from ..errors import BadInput
 from .body import Body, carry_names, faces_of, listed
 from .features import Curve2D, PaperPlane, kernel_direction, kernel_point, profile_face
+from .lofted import sewn
 from .surfaces import face_surfaces
+from .tessellate import diagonal_of
 
-__all__ = ["SOLIDS", "revolve", "solid"]
+__all__ = ["SOLIDS", "across_of", "bare", "flat", "revolve", "solid"]
 
 _WHOLE = 360.0 - 1e-7
 _TOUCH = 1e-7  # of the profile's size: how far it may reach over its axis
@@ -30,6 +33,7 @@ SOLIDS = {
     "cone": ("radius", "top_radius", "height"),
     "ball": ("radius",),
     "ring": ("radius", "tube_radius"),
+    "flat": ("width", "depth"),
 }
 
 
@@ -107,12 +111,9 @@ def solid(kind: str, feature: str, point, direction, across=None, **sizes: float
     A box stands on the middle of its foot, its width along ``across`` (3,); a ball and a ring have their middle there.
     Faces: ``feature/side``, ``feature/top``, ``feature/bottom``; a box's walls ``feature/side/x+`` and so on.
     """
-    for name in SOLIDS[kind]:
-        least = 0.0 if name == "top_radius" else 1e-9
-        if not sizes.get(name, -1.0) >= least:
-            raise BadInput(f"The {name.replace('_', ' ')} of a {kind} is above 0 mm; choose another.", field=name)
+    _checked(kind, sizes)
     d = np.asarray(direction, float) / np.linalg.norm(direction)
-    u = np.asarray(across, float) if across is not None else np.eye(3)[int(np.argmin(np.abs(d)))]
+    u = across_of(d)[0] if across is None else np.asarray(across, float)
     u = u - (u @ d) * d
     if np.linalg.norm(u) < 1e-9:
         raise BadInput("The width runs along the height; give another direction.", field="across")
@@ -148,3 +149,34 @@ def solid(kind: str, feature: str, point, direction, across=None, **sizes: float
         ends = {("z", 1.0): "top", ("z", -1.0): "bottom"}
         names.append(f"{feature}/{ends.get((axis, float(sign))) or f'side/{axis}' + ('+' if sign > 0 else '-')}")
     return Body(shape, tuple(names))
+
+
+def _checked(kind: str, sizes: dict[str, float]) -> None:
+    for name in SOLIDS[kind]:
+        least = 0.0 if name == "top_radius" else 1e-9
+        if not sizes.get(name, -1.0) >= least:
+            raise BadInput(f"The {name.replace('_', ' ')} of a {kind} is above 0 mm; choose another.", field=name)
+
+
+def across_of(direction) -> tuple[np.ndarray, np.ndarray]:
+    """The two directions (3,) across a solid's own that its width and depth run along where none is given."""
+    d = np.asarray(direction, float) / np.linalg.norm(direction)
+    u = np.eye(3)[int(np.argmin(np.abs(d)))]
+    u = u - (u @ d) * d
+    u /= np.linalg.norm(u)
+    return u, np.cross(d, u)
+
+
+def flat(feature: str, point, normal, *, width: float, depth: float) -> Body:
+    """A rectangle about ``point`` (3,) square to ``normal`` (3,), mm, as a surface. Face: ``feature/side``."""
+    _checked("flat", {"width": width, "depth": depth})
+    n, (u, _) = np.asarray(normal, float), across_of(normal)
+    place = gp_Ax3(kernel_point(np.asarray(point, float)), kernel_direction(n), kernel_direction(u))
+    maker = BRepBuilderAPI_MakeFace(gp_Pln(place), -width / 2, width / 2, -depth / 2, depth / 2)
+    return Body(maker.Face(), (f"{feature}/side",))
+
+
+def bare(body: Body, feature: str) -> Body:
+    """A plain solid's surface alone, without its ends: its faces ``feature/side`` and what begins so."""
+    sides = [(f, n) for f, n in zip(faces_of(body.shape), body.face_names) if n.startswith(f"{feature}/side")]
+    return sewn(sides, feature, diagonal_of(body), solid=False)

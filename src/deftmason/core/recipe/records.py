@@ -49,7 +49,8 @@ def shown(label: str, unit: str = "", **more: Any) -> dict[str, Any]:
     """How a field is shown in a form that is made from its kind: ``json_schema_extra`` of a pydantic field.
 
     ``step`` is a number's step; ``empty`` says what no number means; ``when`` = {field: value or values} where the
-    field counts only then; ``choices`` = {value: words}; ``more`` folds it away with what few people change.
+    field counts only then; ``choices`` = {value: words}; ``more`` folds it away with what few people change;
+    ``first`` brings it before what other records bring with them.
     """
     return {"label": label, **({"unit": unit} if unit else {}), **more}
 

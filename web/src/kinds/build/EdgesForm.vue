@@ -5,10 +5,13 @@ import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
 import Head from '../../bench/Head.vue'
 import { whole } from '../../state/format'
+import { useRoom } from '../../state/room'
+import { across } from '../../view3d/plan'
 import { useStep } from '../useStep'
 
 type Record = (Schemas['FilletStep'] | Schemas['ChamferStep']) & { alike?: boolean }
-const { hand, r, told: s } = useStep<Record, Schemas['BodyTold']>()
+const { hand, r, told: s } = useStep<Record, Schemas['EdgesTold']>()
+const room = useRoom()
 hand.slot = 'edges'
 const alike = computed({
   get: () => r.value.alike !== false,
@@ -40,6 +43,17 @@ const head = computed(() => ({
   title: String(hand.kind!.title),
   says: String(hand.kind!.says),
 }))
+const read = computed(() => Object.values(s.value?.readings ?? {})[0])
+/** Numbers to begin with where the scan says none. */
+const likely = computed(() => [1, 2, 3].map((n) => Number((n * 10 ** decade.value).toPrecision(1))))
+const decade = computed(() => Math.round(Math.log10(across(room.job.scan) / 100)))
+/** Edges that the scan shows sharp: they are no part of what was made. */
+const sharp = computed(() => s.value?.sharp ?? [])
+function leaveOut() {
+  const names = new Set(sharp.value.map((e) => e.join()))
+  alike.value = false
+  r.value.edges = r.value.edges.filter((e) => !names.has(e.join()))
+}
 const values = computed(() => hand.preview?.values ?? [])
 </script>
 
@@ -66,12 +80,15 @@ const values = computed(() => hand.preview?.values ?? [])
       {{ hand.previewing ? 'Working it out' : 'The number shows here once an edge is picked.' }}
     </p>
     <Chip v-for="v in values" :key="v.name" v-bind="v" @choose="choose" />
-    <p v-if="s?.readings?.radius" class="text-[11.5px] text-soft">
-      {{ whole(s.readings.radius.count) }} points on the rounding, scatter
-      {{ s.readings.radius.scatter.toFixed(3) }} mm
+    <p v-if="read" class="text-[11.5px] text-soft">
+      {{ whole(read.count) }} points on the {{ 'leg' in r ? 'chamfer' : 'rounding' }}, scatter
+      {{ read.scatter.toFixed(3) }} mm
     </p>
+    <button v-if="sharp.length && sharp.length < r.edges.length" class="btn mt-2 w-full" @click="leaveOut">
+      Leave out {{ sharp.length === 1 ? 'the sharp one' : `the ${sharp.length} sharp ones` }}
+    </button>
     <div v-if="hand.error && r.edges.length" class="mt-2 flex gap-1.5">
-      <button v-for="v in [1, 2, 3]" :key="v" class="btn flex-1" @click="choose(v, 'typed')">
+      <button v-for="v in likely" :key="v" class="btn flex-1" @click="choose(v, 'typed')">
         {{ sign }}{{ v }}
       </button>
     </div>

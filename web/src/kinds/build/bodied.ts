@@ -8,9 +8,10 @@ import { needBody, needFrame } from '../picks'
 type BodyTold = { volume: number; area: number; faces: number; solids: number }
 
 export const bodyFigures: Figure<BodyTold>[] = [
-  { key: 'volume', label: 'volume', of: (t) => `${short(t.volume / 1000)} cm³` },
+  { key: 'volume', label: 'volume', of: (t) => (t.solids ? `${short(t.volume / 1000)} cm³` : '') },
+  { key: 'area', label: 'area', of: (t) => (t.solids ? '' : `${short(t.area / 100)} cm²`) },
   { key: 'faces', label: 'faces', of: (t) => String(t.faces) },
-  { key: 'solids', label: 'solids', of: (t) => String(t.solids) },
+  { key: 'solids', label: 'solids', of: (t) => (t.solids ? String(t.solids) : '') },
 ]
 
 /** The preview's body instead of the last one. */

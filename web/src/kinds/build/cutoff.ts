@@ -2,10 +2,12 @@ import type { Schemas } from '../../api/types'
 import { defineKind } from '../kind'
 import { needBody } from '../picks'
 import { bodyFigures, frameOf, onModel, showsBody } from './bodied'
+import { alongAxis } from './dragged'
 
 type Record = Schemas['CutOffStep']
+type Told = Schemas['AxisTold']
 
-export default defineKind<Record, Schemas['AxisTold']>({
+export default defineKind<Record, Told>({
   kind: 'cutoff',
   stage: 'Build',
   title: 'Cut off',
@@ -16,12 +18,15 @@ export default defineKind<Record, Schemas['AxisTold']>({
   slots: {
     on: {
       takes: ['datum'],
-      says: 'Click a datum that gives the plane',
+      says: 'Click a datum that gives the plane; drag the dot to move it',
       put: (at, r, room) => {
         if (at.what !== 'datum') return
         r.on = at.id
         room.hand.again(0)
       },
+      handles: alongAxis<Record, Told>(['offset'], ({ axis: [p, d] }) =>
+        p.reduce((t, c, k) => t + c * d[k], 0),
+      ),
     },
   },
   tools: [

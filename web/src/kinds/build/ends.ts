@@ -1,6 +1,7 @@
 /** The two ends of an extrusion. */
-import type { Matrix, Schemas, Vec3 } from '../../api/types'
+import type { Schemas, Vec3 } from '../../api/types'
 import type { Room } from '../../state/room'
+import { onScan } from './dragged'
 import { loopsInSpace, type SketchTold } from './loops'
 
 type To = Schemas['ExtrudeStep']['start']['to']
@@ -17,12 +18,6 @@ export function endsGiven(r: Schemas['ExtrudeStep']): true | string {
   if (!k) return true
   const ends = k === 'start' ? 'begins' : 'ends'
   return r[k].to === 'datum' ? `Choose the datum where it ${ends}` : `Click the face where it ${ends}`
-}
-
-/** A place of the frame in the scan's coordinates; the frame moves and does not stretch. */
-const onScan = (m: Matrix, p: number[]) => {
-  const d = p.map((c, k) => c - m[k][3])
-  return [0, 1, 2].map((c) => m[0][c] * d[0] + m[1][c] * d[1] + m[2][c] * d[2]) as Vec3
 }
 
 /** The middles of both ends, where they can be dragged, in the scan's coordinates. */

@@ -17,9 +17,10 @@ export class HandlesLayer extends Layer<THREE.Vector3[]> {
         size: PIXELS,
         sizeAttenuation: false,
         depthTest: false,
+        transparent: true, // so that it is drawn after what is seen through
       })
       this.dots = new THREE.Points(g, m)
-      this.dots.renderOrder = 10
+      this.dots.renderOrder = 50
       this.scene.world.add(this.dots)
     }
     this.scene.ask()

@@ -67,7 +67,7 @@ def body_summary(body) -> dict:
         "solids": body.solid_count,
         "face_names": list(body.face_names),
         "bounds": [facets.vertices.min(axis=0).tolist(), facets.vertices.max(axis=0).tolist()],
-        "says": f"{len(body.face_names)} faces",
+        "says": f"{len(body.face_names)} face{'s' if len(body.face_names) != 1 else ''}",
     }
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 if TYPE_CHECKING:
+    from ...features.evidence import BodyEdge
     from ...kernel.body import Body, EdgeName
 
-__all__ = ["edges_there", "face_words", "middle_of", "said_of_lost"]
+__all__ = ["as_asked", "edges_there", "face_words", "middle_of", "said_of_lost"]
 
 _MOST = 24  # candidates that are told
 
@@ -35,6 +37,40 @@ def edges_there(
             what = f"the edge between {face_words(name[0])} and {face_words(name[1])}"
             lost.append({"path": ["edges", k], "what": what, "candidates": _candidates(name, lines)})
     return list(found), lost
+
+
+def as_asked(
+    body: Body, names: list[EdgeName], lines: list[tuple[EdgeName, np.ndarray]], facet: float
+) -> tuple[list[BodyEdge], str]:
+    """Edges of a body as the scan is asked about them, and a key that changes with what would be read.
+
+    ``lines`` : the body's edges as `edge_polylines` gives them; ``facet`` : of the scan, mm.
+    """
+    from ...features.evidence import BodyEdge, stretches_of
+    from ...kernel.beside import normals_on
+    from ...kernel.surfaces import face_surfaces
+
+    surfaces = {s.name: s for s in face_surfaces(body)}
+    chain, faces = dict(lines), body.edge_faces()
+    edges: list[BodyEdge] = []
+    for name in names:
+        line = chain[name]
+        middle = line[[len(line) // 2]] if len(line) > 2 else line.mean(axis=0, keepdims=True)
+        pair = [surfaces[n] for n in faces[name]]
+        one, other = ((s.element, s.outward) for s in pair)
+        held = None if one[0] is None or other[0] is None else ((one[0], one[1]), (other[0], other[1]))
+        if len(line) == 2 and held is not None:
+            n1, n2 = (e.normals(middle)[0] * out for e, out in held)
+            edges.append(BodyEdge(line, held, [(line, (n1, n2))]))
+            continue
+        # A bent edge, or one of free faces: by stretches, each between the faces as they look there.
+        parts = stretches_of(line, facet)
+        middles = np.array([q.mean(axis=0) for q in parts]).reshape(-1, 3)
+        n1, n2 = (normals_on(body, n, middles) if parts else middles for n in faces[name])
+        edges.append(BodyEdge(line, held, list(zip(parts, zip(n1, n2)))))
+    places = [np.asarray(x, float) for e in edges for x in (e.line, *(y for part in e.parts for y in part))]
+    sides = repr([[(s.kind, s.parameters(), out) for s, out in e.faces or ()] for e in edges])
+    return edges, hashlib.sha256(b"".join([*(x.tobytes() for x in places), sides.encode()])).hexdigest()
 
 
 def middle_of(line: np.ndarray) -> list[float]:

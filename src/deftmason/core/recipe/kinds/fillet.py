@@ -2,24 +2,51 @@
 
 from __future__ import annotations
 
-import hashlib
-from typing import ClassVar, Literal
+from collections.abc import Callable
+from typing import TYPE_CHECKING, ClassVar, Literal
 
-import numpy as np
 from pydantic import Field
 
 from ...errors import BadInput
 from ..records import shown
 from ..references import BodyRef, FrameRef, ScanRef
 from ..step import Chosen, Outcome, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, number, settled, typed_value
-from .edges import edges_there, middle_of, said_of_lost
+from .bodied import BodyTold, body_summary, number, settled
+from .edges import as_asked, edges_there, middle_of, said_of_lost
+
+if TYPE_CHECKING:
+    from ...features.evidence import Reading
 
 
-class FilletTold(BodyTold):
-    radius: float
+def _as_read(reading: Reading | None, sign: str, chosen: float, sharp: int, edges: int) -> tuple[str, str]:
+    """What is said, and the status, where the scan says something else than what is chosen."""
+    if sharp:
+        some = f"{sharp} of {edges} edges {'is' if sharp == 1 else 'are'}" if edges > 1 else "the edge is"
+        return f"As the scan has it, {some} sharp; leave out what is.", "attention"
+    if reading and abs(reading.value - chosen) > max(0.25 * chosen, 5 * reading.uncertainty):
+        off = f"{sign} {reading.value:.2f} ± {2 * reading.uncertainty:.2f}"
+        return f"The scan says {off}; chosen is {chosen:g}.", "attention"
+    if reading and reading.note:
+        return f"As the scan has it, {reading.note}.", "attention"
+    return "", "sound"
+
+
+def _value(name: str, sign: str, reading: Reading | None, chosen: float, source: str) -> Value:
+    """A size of edges in the ledger."""
+    measured, off = (reading.value, reading.uncertainty) if reading else (None, None)
+    return Value(name, sign, measured, off, chosen, source, "mm", None, [name, "value"])
+
+
+class EdgesTold(BodyTold):
+    """``sharp`` names the edges that the scan shows sharp, ``middles`` (n, 3) where the edges lie, mm."""
+
     edges: int
     middles: list[list[float]]
+    sharp: list[tuple[str, str, str | int]] = []
+
+
+class FilletTold(EdgesTold):
+    radius: float
 
 
 @register
@@ -49,41 +76,19 @@ class FilletStep(Step):
         return [f"{script.word} = fillet(edges_at({script.named(self.body)}, {places!r}), {script.value('radius')})"]
 
     def run(self, context, progress):
-        from ...features.evidence import BodyEdge, edge_radius, stretches_of
-        from ...kernel.beside import normals_on
+        from ...features.evidence import edge_radius, sharp_edges
         from ...kernel.features import fillet_edges
-        from ...kernel.surfaces import face_surfaces
         from ...kernel.tessellate import FINE, diagonal_of, edge_polylines
 
         body = context.output(self.body, "body")
         if not self.edges:
             raise BadInput("Pick at least one edge of the body to round.", field="edges")
-        surfaces = {s.name: s for s in face_surfaces(body)}
         every = edge_polylines(body, FINE * diagonal_of(body))
-        chain, faces = dict(every), body.edge_faces()
+        chain = dict(every)
         there, lost = edges_there(body, self.edges, every)
-        edges: list[BodyEdge] = []
-        facet = context.index(self.scan).mesh.median_edge
-        for name in there:
-            line = chain[name]
-            middle = line[[len(line) // 2]] if len(line) > 2 else line.mean(axis=0, keepdims=True)
-            pair = [surfaces[n] for n in faces[name]]
-            known_faces = all(s.element is not None for s in pair)
-            held = tuple((s.element, s.outward) for s in pair) if known_faces else None
-            if len(line) == 2 and known_faces:
-                normals = tuple(s.element.normals(middle)[0] * s.outward for s in pair)
-                edges.append(BodyEdge(line, held, [(line, normals)]))
-                continue
-            # A bent edge, or one of free faces: by stretches, each between the faces as they look there.
-            parts = stretches_of(line, facet)
-            middles = np.array([q.mean(axis=0) for q in parts]).reshape(-1, 3)
-            looks = [normals_on(body, n, middles) for n in faces[name]] if parts else [[], []]
-            edges.append(BodyEdge(line, held, list(zip(parts, zip(*looks)))))
+        edges, seen = as_asked(body, there, every, context.index(self.scan).mesh.median_edge)
         motion = context.output(self.frame, "frame")
         known = self.radius.value is not None and not context.reads
-        lines = [np.asarray(x, float) for e in edges for x in (e.line, *(y for part in e.parts for y in part))]
-        sides = repr([[(s.kind, s.parameters(), out) for s, out in e.faces or ()] for e in edges])
-        seen = hashlib.sha256(b"".join([*(x.tobytes() for x in lines), sides.encode()])).hexdigest()
 
         def read():
             return edge_radius(context.index(self.scan), motion, edges, body.solid_count > 0)
@@ -100,35 +105,24 @@ class FilletStep(Step):
             "readings": {"radius": vars(reading)} if reading else {},
             "lost_parts": lost,
         }
-        value = Value(
-            "radius",
-            "R",
-            reading.value if reading else None,
-            reading.uncertainty if reading else None,
-            radius,
-            source,
-            "mm",
-            None,
-            ["radius", "value"],
+        on = (context.key_of(self.frame), "sharp", seen, radius)
+        sharp = (
+            context.read(self.scan, on, lambda: sharp_edges(context.index(self.scan), motion, edges, radius, 0.0))
+            if reading
+            else []
         )
-        says, status = "", "sound"
-        if reading and abs(reading.value - radius) > max(0.25 * radius, 5 * reading.uncertainty):
-            status, says = (
-                "attention",
-                f"The scan says R {reading.value:.2f} ± {2 * reading.uncertainty:.2f}; chosen is {radius:g}.",
-            )
+        summary["sharp"] = [there[k] for k in sharp]
+        says, status = _as_read(reading, "R", radius, len(sharp), len(there))
         if lost:
             status, says = "attention", said_of_lost(lost, "it is not rounded.")
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this fillet; take a smaller radius."
         summary["middles"] = [middle_of(chain[n]) for n in there]
-        return Outcome(result, summary, says, status, [value])
+        return Outcome(result, summary, says, status, [_value("radius", "R", reading, radius, source)])
 
 
-class ChamferTold(BodyTold):
+class ChamferTold(EdgesTold):
     leg: float
-    edges: int
-    middles: list[list[float]]
 
 
 @register
@@ -143,12 +137,14 @@ class ChamferStep(Step):
 
     kind: Literal["chamfer"] = "chamfer"
     body: BodyRef = Field(description="The body whose edges are cut off.")
+    scan: ScanRef | None = Field(None, description="The scan the leg is read from; none: it is typed.")
+    frame: FrameRef | None = Field(None, description="The frame the body lies in.")
     edges: list[tuple[str, str, str | int]] = Field(
         max_length=400, description="Edges by the names of their two faces, and what tells one of several apart."
     )
     leg: Chosen = Field(
         default_factory=lambda: Chosen(value=1.0, source="typed"),
-        description="How far from the edge it is cut on either face, mm.",
+        description="How far from the edge it is cut on either face, mm; none: as the scan says.",
         json_schema_extra=shown("leg", "mm", step=0.5),
     )
 
@@ -165,14 +161,37 @@ class ChamferStep(Step):
         body = context.output(self.body, "body")
         if not self.edges:
             raise BadInput("Pick at least one edge of the body to cut off.", field="edges")
-        leg = number(self.leg, "the leg, in mm", "leg")
         every = edge_polylines(body, FINE * diagonal_of(body))
         chain = dict(every)
         there, lost = edges_there(body, self.edges, every)
+        reading, sharp_at = self._read(context, body, there, every)
+        if reading is None and self.leg.value is None and self.scan is not None and there:
+            raise BadInput("The scan shows no chamfer along these edges to read a leg of; type one.", field="leg")
+        leg = settled(self.leg, reading)[0] if reading else number(self.leg, "the leg, in mm", "leg")
+        source = settled(self.leg, reading)[1] if reading else self.leg.source
         result = bevel_edges(body, [(n, leg) for n in there], self.name) if there else body
-        summary = body_summary(result) | {"leg": leg, "edges": len(there), "readings": {}, "lost_parts": lost}
+        summary = body_summary(result) | {"leg": leg, "edges": len(there), "lost_parts": lost}
+        summary["readings"] = {"leg": vars(reading)} if reading else {}
         summary["middles"] = [middle_of(chain[n]) for n in there]
-        says, status = said_of_lost(lost, "it is not cut off."), "attention" if lost else "sound"
+        sharp = sharp_at(leg)
+        summary["sharp"] = [there[k] for k in sharp]
+        says, status = _as_read(reading, "a leg of", leg, len(sharp), len(there))
+        if lost:
+            says, status = said_of_lost(lost, "it is not cut off."), "attention"
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this chamfer; take a smaller leg."
-        return Outcome(result, summary, says, status, [typed_value("leg", "leg", leg, self.leg.source)])
+        return Outcome(result, summary, says, status, [_value("leg", "leg", reading, leg, source)])
+
+    def _read(self, context, body, there, every) -> tuple[Reading | None, Callable[[float], list[int]]]:
+        """The leg that the scan shows, and which edges it shows sharp where a leg would be cut off."""
+        from ...features.evidence import edge_leg, sharp_edges
+
+        if self.scan is None or self.frame is None or (self.leg.value is not None and not context.reads):
+            return None, lambda leg: []
+        motion, index = context.output(self.frame, "frame"), context.index(self.scan)
+        edges, seen = as_asked(body, there, every, index.mesh.median_edge)
+        on = (context.key_of(self.frame), "leg", seen)
+        reading = context.read(self.scan, on, lambda: edge_leg(index, motion, edges))
+        return reading, lambda leg: context.read(
+            self.scan, (*on, "sharp", leg), lambda: sharp_edges(index, motion, edges, 0.0, leg)
+        )

@@ -155,7 +155,7 @@ class MirrorStep(Step):
         from ...frame.symmetry import symmetries
 
         index = context.index(self.scan)
-        found = symmetries(index, progress=progress).planes
+        found = context.read(self.scan, ("symmetries",), lambda: symmetries(index, progress=progress)).planes
         if not found:
             raise BadInput("No plane mirrors half of this scan onto itself; take a middle plane of two faces instead.")
         if self.which > len(found):
