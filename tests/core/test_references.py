@@ -53,6 +53,7 @@ RECORDS = {
     "thicken": {"body": "b1"},
     "surfaceedit": {"body": "b1"},
     "surfacetrim": {"body": "b1", "frame": "f1", "by": "b2", "on": "d1"},
+    "replaceface": {"body": "b1", "face": "Base/top", "by": "b2"},
     "sheet": {"scan": "s1", "frame": "f1", "mirror": "d1"},
     "surfacing": {"scan": "s1", "frame": "f1"},
     "patching": {"scan": "s1", "frame": "f1", "curves": ["c1"], "beside": ["b1"]},

@@ -264,3 +264,30 @@ def test_a_solids_end_is_dragged_and_plain_surfaces_are_led_past_the_part(page, 
     assert wall["area"] == pytest.approx(2 * np.pi * 6 * (high - low), rel=1e-3)
     wide = np.ptp(np.array(floor["bounds"]), axis=0)
     assert wide[:2] == pytest.approx([96, 66], abs=1.0) and wide[2] == pytest.approx(0, abs=1e-6)
+
+
+def test_a_face_becomes_a_surface_over_it(page, opened):
+    """A flat laid 4 mm over the boss's top by a height: the boss grows to it, its leaning walls led on."""
+    room = opened("Bracket, finished")
+    room.framed = True
+    room.tool("Build", "Plain surface")
+    bench(page).get_by_role("button", name="as far as told", exact=True).click()
+    for label, value in (("x", 0), ("y", 0), ("z", 34), ("width", 120), ("depth", 120)):
+        field(page, label, value)
+    bench(page).locator("[data-figure=area]").wait_for()
+    room.name("Lid")
+    room.lay("Lid")
+    before = room.summary("Foot rounding")["volume"]
+    room.tool("Build", "Replace face")
+    room.click_part((-21, 0, 30), (0, 0, 1), tilt=(0, 0, 0.01))
+    told(page)
+    shot(page, "build-replaced")
+    room.name("Higher")
+    room.lay("Higher")
+    s = room.summary("Higher")
+    assert s["valid"] and s["bounds"][1][2] == pytest.approx(34, abs=1e-6)
+    # Its outline, 50 by 36 with corners of 6 mm where it was drawn, leans in by 2°; the pocket is 32 by 18, corners 5.
+    drawn = room.summary("Boss outline")["plane"]["origin"][2]
+    in_by = np.tan(np.radians(2)) * (32 - drawn)
+    rim = (50 - 2 * in_by) * (36 - 2 * in_by) - (4 - np.pi) * (6 - in_by) ** 2 - (32 * 18 - (4 - np.pi) * 25)
+    assert s["volume"] - before == pytest.approx(4 * rim, rel=0.01)

@@ -1,4 +1,5 @@
 // @vitest-environment jsdom
+import { zeroMoves } from '../src/kinds/frame/zero'
 import { describe, expect, it, vi } from 'vitest'
 import type { Stone } from '../src/api/types'
 import { kindOf } from '../src/kinds/registry'
@@ -43,5 +44,27 @@ describe('a frame', () => {
     kind.slots.second.yard!.put(room.job.byId.get('low')!, record as never, room)
     expect(record).toMatchObject({ first: 'side', second: 'low' })
     expect(tried).toHaveBeenCalledTimes(2)
+  })
+})
+
+describe('orders of trust', () => {
+  const order = (chosen: boolean, moves_mm: number | null, zero_mm: number | null) => ({
+    first: chosen ? 'low' : 'front',
+    second: chosen ? 'front' : 'low',
+    degrees: 0.2,
+    edge_mm: 0.1,
+    moves_mm,
+    zero_mm,
+    chosen,
+  })
+
+  it('say that zero moves where that is most of what the part would move', () => {
+    expect(zeroMoves([order(true, 0, 0), order(false, 4.2, 3.914)])).toBe('3.91')
+  })
+
+  it('say nothing where the part turns rather, where it stays, and of one order alone', () => {
+    expect(zeroMoves([order(true, 0, 0), order(false, 4.2, 1.2)])).toBe('')
+    expect(zeroMoves([order(true, 0, 0), order(false, 0.004, 0.004)])).toBe('')
+    expect(zeroMoves([order(true, null, null)])).toBe('')
   })
 })

@@ -8726,6 +8726,76 @@ export interface components {
              */
             way: "ring" | "row" | "grid";
         };
+        /**
+         * ReplaceFaceStep
+         * @description A face of a body that becomes a surface, the faces around it led on to it.
+         */
+        ReplaceFaceStep: {
+            /**
+             * Body
+             * @description The body it works on.
+             */
+            body: string;
+            /**
+             * By
+             * @description The surface it becomes.
+             * @default null
+             */
+            by: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Face
+             * @description The face that is replaced, by name.
+             * @default null
+             */
+            face: string | null;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default replaceface
+             * @constant
+             */
+            kind: "replaceface";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
         /** ResultView */
         ResultView: {
             /** Key */

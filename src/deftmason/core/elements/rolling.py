@@ -23,6 +23,7 @@ _LEAST_TURN_DEG = 12.0  # between the sides: less hardly tells a radius
 _ROUNDS, _STEPS = 30, 4
 _FEWEST = 12
 _OUTLIER = 4.0  # scatters
+_SAME_NOISE = 0.01  # of the variance: a fit that changes it by less leaves the noise as it was found
 _COLLAPSED = 0.02  # of the radius it began with
 _ASTRAY = 0.02  # of the radius: how far the balls' middles may lie off the line or circle they follow
 
@@ -217,9 +218,11 @@ def rolling_ball(
         # Then what the places say counts as their noise lets it, against how well each side is known.
         noise, inflation = found.noise()
         prior = _prior(noise.sigma2 * inflation, loose, noise)
+        before = float(np.mean(found.residuals[found.inside] ** 2))
         if not found.settle(prior):
             return None
-        noise, _ = found.noise()
+        if abs(float(np.mean(found.residuals[found.inside] ** 2)) - before) > _SAME_NOISE * before:
+            noise, _ = found.noise()
     covariance = found.covariance(prior, noise, noise.sigma2 * inflation)
     inside = found.inside
     told = float(np.sqrt(max(float(covariance[0, 0]), 0.0)))

@@ -21,7 +21,7 @@ from .features import history, kernel_direction, kernel_point
 from .lofted import sewn
 from .tessellate import diagonal_of, tessellate
 
-__all__ = ["cut_by", "plane_sheet", "trimmed_mutually"]
+__all__ = ["cut_by", "parted_by", "plane_sheet", "trimmed_mutually"]
 
 _FINE = 2e-3
 _PAST = 0.25  # of the size: how far a surface is continued to part another
@@ -33,7 +33,11 @@ def plane_sheet(point, normal, size: float) -> Body:
     return Body(BRepBuilderAPI_MakeFace(plane, -size, size, -size, size).Face(), ("plane",))
 
 
-def _split(body: Body, tool: Body, feature: str) -> Body:
+def parted_by(body: Body, tool: Body, feature: str) -> Body:
+    """A body split where a surface lies in it: the faces of both by their names, the tool's as ``feature/NAME``.
+
+    Raises `BadInput` where it cannot be.
+    """
     given, tools = List_TopoDS_Shape(), List_TopoDS_Shape()
     given.Append(body.shape)
     tools.Append(tool.shape)
@@ -60,12 +64,12 @@ def _farther(tool: Body, size: float) -> Body | None:
 
 def _parted(body: Body, tool: Body, feature: str) -> tuple[Body, Body]:
     """A surface split by another, which is continued where it does not reach all the way; and that other."""
-    split = _split(body, tool, feature)
+    split = parted_by(body, tool, feature)
     if len(split.face_names) > len(body.face_names):
         return split, tool
     longer = _farther(tool, max(diagonal_of(body), diagonal_of(tool)))
     if longer is not None:
-        split = _split(body, longer, feature)
+        split = parted_by(body, longer, feature)
     if longer is None or len(split.face_names) == len(body.face_names):
         raise BadInput("The two do not cross all the way; let each reach past the other first.", field="by")
     return split, longer
@@ -132,7 +136,7 @@ def cut_by(body: Body, tool: Body, keep: str, feature: str) -> Body:
         if not kept:
             raise BadInput("Nothing is left on the side that is kept; keep the other one.", field="keep")
         return sewn(kept, feature, diagonal_of(body), solid=False)
-    split, sides = _split(body, tool, feature), _Sides(tool)
+    split, sides = parted_by(body, tool, feature), _Sides(tool)
     builder, whole = BRep_Builder(), TopoDS_Compound()
     builder.MakeCompound(whole)
     walk, count, taken = TopExp_Explorer(split.shape, TopAbs_SOLID), 0, 0

@@ -4,6 +4,7 @@ import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { signed } from '../../state/format'
 import { useStep } from '../useStep'
+import { zeroMoves } from './zero'
 import { SLOTS } from './order'
 
 type Record = Schemas['FrameStep']
@@ -38,12 +39,7 @@ function swap() {
   hand.tryIt(0)
 }
 const named = (what: string) => j.byId.get(String(r.value[what as keyof Record]))?.name ?? what
-/** How far zero would lie elsewhere, mm, where that is most of the part's move. */
-const zeroMoves = computed(() => {
-  const other = s.value?.orders.find((o) => !o.chosen)
-  const mm = other?.zero_mm ?? 0
-  return other && mm > 0.01 && mm > (other.moves_mm ?? 0) / 2 ? mm.toFixed(2) : ''
-})
+const zeroMove = computed(() => zeroMoves(s.value?.orders ?? []))
 const turned = ['first', 'second'] as const
 const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly string[]).includes(k)
 </script>
@@ -131,8 +127,8 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
             </tr>
           </tbody>
         </table>
-        <p v-if="zeroMoves" class="mt-1.5 text-soft" data-figure="zero moves">
-          {{ zeroMoves }} mm of it is zero, which the datum trusted first then places.
+        <p v-if="zeroMove" class="mt-1.5 text-soft" data-figure="zero moves">
+          {{ zeroMove }} mm of it is zero, which the datum trusted first then places.
         </p>
       </template>
     </template>
