@@ -58,7 +58,7 @@ class FilletStep(Step):
     produces: ClassVar[str] = "body"
     betters: ClassVar[str | None] = "body"
     tells: ClassVar[type[Told]] = FilletTold
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
 
     kind: Literal["fillet"] = "fillet"
     body: BodyRef = Field(description="The body whose edges are rounded.")
