@@ -74,7 +74,13 @@ def test_solids_take_their_sizes_from_datums_of_their_own_kind(knob):
     told = laid(j, "cone", "cone", low=typed(20 * k), high=typed(35 * k), radius=AS_SAID, top_radius=AS_SAID)
     both = sorted((told["sizes"]["radius"], told["sizes"]["top_radius"]))
     assert both == pytest.approx([12 * k, 20 * k], rel=3e-3)
-    assert told["readings"]["radius"]["uncertainty"] < 0.02 * k
+    # Best known among its own places, and honestly so.
+    for name, true in (("radius", 20 * k), ("top_radius", 12 * k)):
+        read = told["readings"][name]
+        assert abs(read["value"] - true) < 4 * read["uncertainty"] < 0.05 * k
+    far = laid(j, "cone", "cone", low=typed(-60 * k), high=typed(35 * k), radius=AS_SAID, top_radius=AS_SAID)
+    off = {name: r["uncertainty"] for name, r in far["readings"].items()}
+    assert off["radius"] > 2 * off["top_radius"]
     told = laid(j, "ball", "ball", radius=AS_SAID)
     assert told["sizes"]["radius"] == pytest.approx(9 * k, rel=3e-3)
     assert np.allclose(told["point"], [0, 0, 38 * k], atol=0.05 * k)

@@ -213,6 +213,7 @@ class DatumStep(Step):
             "area": summary["area"],
             "length": summary.get("length", 0.0),
             "extremes": index.extremes.tolist(),
+            "middle": index.mesh.vertices[ids].mean(axis=0).tolist(),
         }
         return Outcome(output, summary, says, status, values)
 

@@ -23,6 +23,7 @@ __all__: list[str] = []
 
 _STANDS = ["cylinder", "box", "cone"]  # what reaches from one height to another
 _REACHES = [*_STANDS, "flat"]  # what may be led past the part
+_LEAST = 0.05  # of how well a cone's tip is known, at its places: less is told by none
 _WIDE = ["box", "flat"]  # what has a width and a depth
 
 
@@ -43,7 +44,7 @@ def _height(label: str, what: str, default: float) -> Any:
 
 
 class SolidTold(BodyTold):
-    """``low`` and ``high`` mm along the axis; ``across`` the direction a box's or a flat's width runs along."""
+    """``low`` and ``high`` mm along the axis, from the frame's origin."""
 
     point: list[float]
     axis: list[list[float]]
@@ -237,9 +238,11 @@ class SolidStep(Step, AxisRecord):
             if far < -1e-9 * (high - low):
                 raise BadInput("The cone's tip lies between these heights; end it there.", field="low")
             half = np.radians(element.parameters()["half_angle_deg"])
-            lean = np.radians(float(np.max(off.get("half_angle_deg", 0.0)))) / np.cos(half) ** 2
-            place = float(np.linalg.norm(off.get("apex", 0.0))) * np.tan(half)
-            return Reading(float(max(far, 0.0) * np.tan(half)), float(np.hypot(far * lean, place)), 0, 0.0)
+            middle = context.output(self.on, "datum").get("middle")
+            at = 0.0
+            if middle is not None:
+                at = float((context.output(self.frame, "frame").points(np.asarray(middle)) - tip) @ into)
+            return Reading(float(max(far, 0.0) * np.tan(half)), _cone_unsure(element, off, far, at), 0, 0.0)
         keys = {"cylinder": "radius", "sphere": "radius", "torus": "major_radius"}
         key = keys.get(element.kind) if name == "radius" and self.shape != "cone" else None
         if element.kind == "torus":
@@ -249,3 +252,15 @@ class SolidStep(Step, AxisRecord):
         if key is None:
             return None
         return Reading(float(element.parameters()[key]), float(np.max(off.get(key, 0.0))), 0, 0.0)
+
+
+def _cone_unsure(element: Element, off: dict, far: float, at: float) -> float:
+    """One standard deviation of a cone's radius so ``far`` from its tip, mm, where its places lie about ``at``: there
+    it is known best, and tip and angle, which are not known apart, err against each other.
+    """
+    p = element.parameters()
+    half = np.radians(p["half_angle_deg"])
+    lean = np.radians(float(np.max(off.get("half_angle_deg", 0.0)))) / np.cos(half) ** 2
+    tip = float(np.linalg.norm(np.asarray(off.get("apex", np.zeros(3))) * np.asarray(p["direction"]))) * np.tan(half)
+    best = max(tip**2 - (at * lean) ** 2, (_LEAST * tip) ** 2)
+    return float(np.sqrt(best + ((far - at) * lean) ** 2))
