@@ -257,6 +257,16 @@ def test_a_solids_end_is_dragged_and_plain_surfaces_are_led_past_the_part(page, 
         bench(page).locator("[data-figure=area]").wait_for()
         room.name(name)
         room.lay(name)
+    # By one click on the scan: the surface is read as whatever it is, and the solid is of its size.
+    room.tool("Build", "Solid")
+    told(page)
+    page.get_by_role("button", name="scan", exact=True).first.wait_for()
+    room.framed = True
+    room.click_part((-34, 20 - 4.25, 6), (0, 0.75, 0.65), tilt=(0, 0, 0.01))
+    evidence(page).get_by_role("button", name=re.compile("R: chosen 4.25")).wait_for(timeout=60_000)
+    assert bench(page).get_by_role("button", name="cylinder", exact=True).get_attribute("aria-pressed") == "true"
+    room.lay("Solid")
+    room.stone("Read surface").wait_for()
     wall, floor = room.summary("Wall"), room.summary("Floor")
     assert wall["sizes"]["radius"] == pytest.approx(6, abs=1e-9) and wall["solids"] == floor["solids"] == 0
     low, high = np.array(wall["bounds"])[:, 2]

@@ -1,9 +1,9 @@
 // @vitest-environment jsdom
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 import type { Vec3 } from '../src/api/types'
 import { heightChosen } from '../src/kinds/build/dragged'
 import { kindOf } from '../src/kinds/registry'
-import { built, roomWith } from './fakes'
+import { built, roomWith, stone } from './fakes'
 
 /** The frame: turned by a quarter about z and lifted by 5. */
 const MATRIX = [
@@ -94,5 +94,23 @@ describe('a solid from a datum', () => {
     const { room, record } = held('solid', { shape: 'cylinder', result: 'surface' }, {})
     kindOf('solid')!.slots.on.put!({ what: 'datum', id: 'low', shown: [0, 0, 0] }, record, room)
     expect(record).toMatchObject({ shape: 'flat', on: 'low' })
+  })
+
+  it('is laid by one click on the scan, by what is read there', async () => {
+    const { room, record } = held('solid', { shape: 'box', result: 'solid', radius: typed(5) }, {})
+    const asked: unknown[] = []
+    vi.spyOn(room.hand, 'again').mockImplementation(() => {})
+    vi.spyOn(room.job, 'act').mockImplementation((_m, _p, body) => {
+      const { step } = body as { step: { name: string; element: string; pick: { place: number[] } } }
+      asked.push([step.element, step.pick.place])
+      room.job.job!.stones.push(
+        stone('read', 'datum', 'datum', { name: step.name, told: { element: 'sphere' } as never }),
+      )
+      return Promise.resolve(true)
+    })
+    const at = { what: 'scan', id: 'scan', place: [1, 2, 3], normal: [0, 0, 1], shown: [1, 2, 3], facet: 4 }
+    await kindOf('solid')!.slots.on.put!(at as never, record, room)
+    expect(asked).toEqual([['best', [1, 2, 3]]])
+    expect(record).toMatchObject({ on: 'read', shape: 'ball', radius: { value: null } })
   })
 })

@@ -199,13 +199,21 @@ def chamfers(room: ProposalRoom, picked: list[int]):
 
 
 def _cut_off(room: ProposalRoom, flat: list[int]) -> list[tuple[EdgeName, int]]:
-    """Edges of the body that strips of a scan run along, near all of the edge and of the strip, each with its strip."""
+    """Edges of the body between faces of known kinds that strips of a scan run along, near all of the edge and of the
+    strip, each with its strip."""
     from scipy.spatial import cKDTree
 
+    from ..kernel.surfaces import face_surfaces
+
+    body = room.j.replay().output(cast(str, room.body), "body")
+    known = {s.name for s in face_surfaces(body) if s.element is not None}
+    sides = body.edge_faces()
     facet = room.index.mesh.median_edge
     strips = [(k, cKDTree(room.centroids[room.zone(k).facets])) for k in flat]
     out = []
     for name, line, places in _edges(room):
+        if not known.issuperset(sides[name]):
+            continue
         s = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
         even = np.linspace(0, s[-1], int(np.clip(s[-1] / facet, 8, 5000)))
         along = cKDTree(np.column_stack([np.interp(even, s, line[:, i]) for i in range(3)]))

@@ -2,6 +2,7 @@ import type { Schemas } from '../../api/types'
 import { across } from '../../view3d/plan'
 import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
+import { datumAt } from '../picks'
 import { bodyFigures, frameOf, needsFrame, onModel, showsBody } from './bodied'
 import { alongAxis } from './dragged'
 
@@ -68,11 +69,12 @@ export default defineKind<Record, Told>({
   },
   slots: {
     on: {
-      takes: ['datum'],
-      says: (r) => `Click a datum that gives its axis${dragged(r) ? '; drag its ends' : ''}`,
-      put: (at, r, room) => {
-        if (at.what !== 'datum') return
-        r.on = at.id
+      takes: ['datum', 'scan'],
+      says: (r) => `Click the surface it is on the scan, or its datum${dragged(r) ? '; drag its ends' : ''}`,
+      put: async (at, r, room) => {
+        const id = at.what === 'datum' ? at.id : await datumAt(at, room)
+        if (!id || room.hand.record !== r) return
+        r.on = id
         asDatum(r, room)
         room.hand.again(0)
       },
