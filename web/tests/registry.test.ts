@@ -40,6 +40,7 @@ describe('the registry', () => {
     expect(missing.filter((t) => t.stage !== 'Join').map((t) => t.id)).toEqual([
       'loft',
       'stitch',
+      'replace face',
       'combine bodies',
     ])
   })
