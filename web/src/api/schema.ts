@@ -10443,7 +10443,7 @@ export interface components {
         };
         /**
          * SolidTold
-         * @description ``low`` and ``high`` mm along the axis; ``across`` the direction a box's or a flat's width runs along.
+         * @description ``low`` and ``high`` mm along the axis, from the frame's origin.
          */
         SolidTold: {
             /** Area */

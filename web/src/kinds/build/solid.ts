@@ -1,8 +1,8 @@
 import type { Schemas } from '../../api/types'
 import { across } from '../../view3d/plan'
 import type { Room } from '../../state/room'
+import { datumAt } from '../frame/reading'
 import { defineKind } from '../kind'
-import { datumAt } from '../picks'
 import { bodyFigures, frameOf, needsFrame, onModel, showsBody } from './bodied'
 import { alongAxis } from './dragged'
 
