@@ -15,10 +15,12 @@ const traceOf = (name: string) => ({ plane, traces: [[{ points: [[0, 0]], closed
 /** Questions for a trace, answered when the test says so; and for a change, with what was sent. */
 let asked: ((answer: unknown) => void)[] = []
 let wanted: Record<string, unknown>[] = []
+let places: ((answer: unknown) => void)[] = []
 let changes: { sent: { sketch: { strokes: { id: string }[] } }; answer: (to: unknown) => void }[] = []
 beforeEach(() => {
   asked = []
   changes = []
+  places = []
   wanted = []
   vi.stubGlobal('fetch', (url: string, request?: { body?: string }) => {
     const said = (answer: unknown) => new Response(JSON.stringify(answer), { status: 200 })
@@ -26,6 +28,8 @@ beforeEach(() => {
       return new Promise((done) =>
         changes.push({ sent: JSON.parse(request!.body!), answer: (to) => done(said(to)) }),
       )
+    if (String(url).includes('/sketch/beginning'))
+      return new Promise((done) => places.push((answer) => done(said(answer))))
     if (!String(url).includes('/sketch/trace')) return Promise.resolve(said({}))
     wanted.push(JSON.parse(request!.body!).sketch)
     return new Promise((done) => asked.push((answer) => done(said(answer))))
@@ -122,4 +126,24 @@ it('all that says where a paper lies and what is traced is asked with it', async
   paper.mine!.only.push({ by: 'everything' } as Drawing['only'][number])
   await soon()
   expect(wanted.at(-1)!.only).toEqual([{ by: 'everything' }])
+})
+
+it('a height that somebody has in hand is not moved by where the paper would begin', async () => {
+  roomWith(built())
+  const hand = useHand()
+  const paper = useSketch()
+  const cut = KINDS.find((k) => k.kind === 'sketch')!.tools!.find((t) => t.id === 'sketch')!
+  hand.start(cut as Parameters<typeof hand.start>[0])
+  await soon()
+  paper.taken = true // the field has the cursor, nothing is typed yet
+  places[0]({ height: 1.92, says: 'Begun beside a face.' })
+  await soon()
+  expect((hand.record as unknown as Drawing).height).toBe(0)
+  // Begun anew, with nobody at it, it goes where there is something to draw on.
+  hand.drop()
+  hand.start(cut as Parameters<typeof hand.start>[0])
+  await soon()
+  places[1]({ height: 1.92, says: '' })
+  await soon()
+  expect((hand.record as unknown as Drawing).height).toBe(1.92)
 })

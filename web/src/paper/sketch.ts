@@ -168,15 +168,18 @@ export const useSketch = defineStore('sketch', () => {
     },
     { immediate: true },
   )
+  /** Whether somebody has the paper's height in hand: then nothing else moves it, nor what is typed in. */
+  const taken = ref(false)
   /** Begin where there is something to draw on. */
   async function begin() {
     const r = mine.value
     if (!r) return
     says.value = ''
+    taken.value = false
     const was = r.height
     try {
       const got = await j.ask<Schemas['Beginning']>('/sketch/beginning', { sketch: plain(where(r)) })
-      if (mine.value !== r || r.height !== was) return // somebody has moved it meanwhile
+      if (mine.value !== r || r.height !== was || taken.value) return // somebody has moved it meanwhile
       r.height = got.height
       says.value = got.says
     } catch (e) {
@@ -495,6 +498,7 @@ export const useSketch = defineStore('sketch', () => {
     walls,
     editing,
     begin,
+    taken,
     group,
     tool,
     given,

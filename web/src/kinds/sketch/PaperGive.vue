@@ -151,6 +151,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         :max="s.trace ? Math.ceil(s.trace.high) : 100"
         step="0.05"
         aria-label="Drag the plane"
+        @pointerdown="s.taken = true"
         @input="s.says = ''"
         @change="emit('moved')"
       />
@@ -160,6 +161,7 @@ const cuts = computed(() => r.value.traces.some((t) => t.kind === 'cut' || t.kin
         step="0.1"
         class="field fig w-[74px]"
         aria-label="Height of the plane, mm"
+        @focus="s.taken = true"
         @change="((s.says = ''), emit('moved'))"
       />
     </div>
