@@ -61,8 +61,8 @@ const percent = (p: { explains: number }) => `${(100 * Math.min(1, p.explains)).
     </template>
     <template v-else>
       <p v-if="!proposing.picked.length" class="mt-1.5 text-soft">
-        Click surfaces on the scan; with none, tubes, threads, holes and roundings that are not modelled yet
-        are sought on the whole part.
+        Click surfaces on the scan; with none, what is not modelled yet is sought on the whole part: tubes,
+        threads, holes, chamfers, roundings, the other half.
       </p>
       <ul v-else class="mt-1.5" aria-label="Picked zones">
         <li v-for="k in proposing.picked" :key="k" class="flex items-baseline gap-2 py-[2px]">
