@@ -1,5 +1,8 @@
 <script setup lang="ts">
-/** A guided job: the step that is next, how to do it, and what the program sees of it. */
+/**
+ * A guided job: the step that is next, how to do it, and what the program sees of it. At the yard's foot,
+ * where it never lies over the part.
+ */
 import { Check, ChevronDown, ChevronUp } from 'lucide-vue-next'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { call } from '../api/client'
@@ -9,8 +12,6 @@ import type { StageKey } from '../kinds/stages'
 
 const { job: j, shown } = useRoom()
 const lessons = shallowRef<Schemas['LessonView'][]>([])
-/** `beside`: a drawing takes its corner; a guide that nobody opened makes room. */
-const props = defineProps<{ beside: boolean }>()
 const folded = ref(true)
 const after = ref('')
 /** How far the job is, as far as a lesson could see: what was laid, and how it fares. */
@@ -44,9 +45,8 @@ function go() {
 
 <template>
   <section
-    v-if="lessons.length && !(props.beside && folded)"
-    class="absolute right-3.5 z-[5] rounded-sm border border-rule bg-sheet"
-    :class="folded ? 'bottom-3 w-[132px] px-2 py-1' : 'bottom-14 w-[272px] px-3 py-2.5'"
+    v-if="lessons.length"
+    class="max-h-[60%] shrink-0 overflow-y-auto border-t border-rule px-3 py-2"
     aria-label="Guide"
   >
     <button

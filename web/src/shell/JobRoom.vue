@@ -81,14 +81,13 @@ useKeys({ view, finding, keys, help })
   <div v-else-if="j.job" class="flex h-full flex-col">
     <StageLine @find="finding = true" @keys="keys = true" />
     <div class="flex min-h-0 flex-1">
-      <Yard />
+      <Yard><Guide v-if="j.job.demo" /></Yard>
       <main class="relative flex min-w-0 flex-1 flex-col">
         <div class="relative flex min-h-0 flex-1">
           <PiecesTable v-if="shown.pieces" />
           <CaptureView v-else-if="shown.capture" />
           <component :is="cover" v-else-if="cover" />
           <View3D v-show="!cover && !instead" ref="view" />
-          <Guide v-if="j.job?.demo && !cover && !instead" :beside="papered || !!beside" />
           <component :is="beside" v-if="beside && !instead" class="w-[60%] shrink-0" />
           <Paper v-if="papered && !instead" class="w-[60%] shrink-0" />
         </div>

@@ -187,6 +187,7 @@ function take(s: Stone) {
         </button>
       </section>
     </div>
+    <slot />
     <button class="flex items-center gap-1.5 px-3 py-2 text-soft hover:text-ink" @click="folded = true">
       <PanelLeftClose :size="14" /> Fold
     </button>
