@@ -55,6 +55,30 @@ def test_upload_says_the_size_back_in_every_unit(api, block_bytes):
     assert up["sizes"]["in"].startswith("1,0")
 
 
+def test_a_job_begun_with_what_was_read_reads_the_file_no_more(api, block_bytes):
+    """The upload keeps what it read as the scan's own result: the same as reading the file for the job gives."""
+    from deftmason.core.recipe.kinds.scan import scan_record
+    from deftmason.core.recipe.parse import parse_recipe
+    from deftmason.core.recipe.replay import Replay, step_keys
+    from deftmason.server.jobs.models import Blob
+    from deftmason.server.jobs.recipe import desk
+
+    up = api.upload("read ahead.ply", block_bytes)
+    blob = Blob.objects.get()
+    steps = parse_recipe([scan_record(blob.sha256, "read ahead.ply", "mm")])
+    key, store = step_keys(steps)["scan"], desk().store
+    ahead = store.load(key)
+    store.forget(key)
+    again = Replay(steps, store, desk().scan_file).laid(steps[0], key, lambda at, message="": None)
+    assert again.summary == ahead.summary and again.says == ahead.says
+    anew = store.load(key).output
+    assert (anew.vertices == ahead.output.vertices).all() and (anew.faces == ahead.output.faces).all()
+    job = api.call("POST", "/jobs", {"scans": [{"upload": up["upload"], "units": "mm"}], "name": "Ahead"})["id"]
+    assert api.call("GET", f"/jobs/{job}")["stones"][0]["key"] == key
+    inches = api.call("POST", "/jobs", {"scans": [{"upload": up["upload"], "units": "in"}], "name": "Inch"})["id"]
+    assert "1,0" in api.call("GET", f"/jobs/{inches}")["stones"][0]["summary"]["size"]
+
+
 @pytest.mark.parametrize(
     "name,data", [("a.stl", b""), ("a.stl", b"hello" * 40), ("a.ply", b"ply\nformat x\n"), ("a.txt", b"1 2 3")]
 )

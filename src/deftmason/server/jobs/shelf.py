@@ -178,6 +178,7 @@ def bring(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
                 stopped=study.stop.is_set,
                 path=reading.sent.path,
                 name=name,
+                sha256=reading.sent.sha256,
             )
         except MasonError as e:
             drop(reading.sent)

@@ -15,6 +15,7 @@ from ..step import Outcome, Step, Told, register
 __all__ = ["ScanStep", "TextColumns", "lacks_likeness", "other_scan", "scan_record", "told"]
 
 if TYPE_CHECKING:
+    from ...scan.files import ReadScan
     from ...scan.mesh import PointCloud, TriMesh
 
 
@@ -113,7 +114,7 @@ class ScanStep(Step):
     )
 
     def run(self, context, progress):
-        from ...scan.files import read_scan
+        from ...scan.files import ReadScan, read_scan
         from ...scan.likeness import settle_onto
         from ...scan.mesh import TriMesh
         from ...scan.textpoints import TextLayout
@@ -126,20 +127,21 @@ class ScanStep(Step):
             layout,
             called=None if context.scan_replaced(self.name) else self.file,
         )
-        scan, says = read.scan, " ".join(read.warnings)
-        summary = {}
         first = self.likeness if context.scan_replaced(self.name) else self.onto
-        if first and not isinstance(scan, TriMesh):
+        if not first:
+            return self.of_read(read)
+        if not isinstance(read.scan, TriMesh):
             raise BadInput("A cloud cannot be laid onto the first scan's place; bring a mesh of the same part.")
-        if first and isinstance(scan, TriMesh):
-            progress(0.5, "Laying the other scan onto the first")
-            motion, rms = settle_onto(scan, first)
-            scan = scan.moved(motion)
-            summary["settled_rms"] = rms
-            says = f"Another scan, laid onto the first one's place (rms {rms:.3f} mm). {says}".strip()
-        progress(0.9, "Finding neighbours")
-        summary |= {**told(scan), "file": self.file}
-        return Outcome(scan, summary, says)
+        progress(0.5, "Laying the other scan onto the first")
+        motion, rms = settle_onto(read.scan, first)
+        laid = f"Another scan, laid onto the first one's place (rms {rms:.3f} mm)."
+        out = self.of_read(ReadScan(read.scan.moved(motion), [laid, *read.warnings]))
+        out.summary["settled_rms"] = rms
+        return out
+
+    def of_read(self, read: ReadScan) -> Outcome:
+        """What `run` gives of its file, read already in the step's own unit and columns, without another to lie on."""
+        return Outcome(read.scan, {**told(read.scan), "file": self.file}, " ".join(read.warnings))
 
 
 def told(scan: TriMesh | PointCloud) -> dict:
