@@ -7,6 +7,7 @@ scaled frame and finish with Gauss–Newton steps on a QR factorisation, so they
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 
@@ -24,6 +25,10 @@ FIT_KINDS = {"plane": 3, "line": 2, "circle": 3, "cylinder": 5, "cone": 6, "sphe
 
 _START_SAMPLE = 400
 _FULL_STARTS = 3
+_SAME_COST = 1e-9  # of a cost: minima that differ by less are one
+_MANY = 10_000  # points tell the noise of any number
+_BLOCK = 4096  # points evaluated at a time
+_LITTLE = 1e-7  # damping where a sample's minimum is where to start
 _FAR_OFF = 1.3  # times the local scatter: an rms above it calls for a wider search
 _LARGEST = 300.0  # sizes of the data: an element larger than this is none that they show
 
@@ -73,42 +78,69 @@ def _closed_form(kind, p, w, hold) -> Element:
 
 
 def _solve(a: np.ndarray, b: np.ndarray, damping: float = 0.0) -> np.ndarray:
-    scale = np.linalg.norm(a, axis=0)
-    scale[scale == 0] = 1.0
-    an = a / scale
     if damping > 0 or len(a) > 60000:
-        m = an.T @ an
+        m = a.T @ a
+        scale = np.sqrt(np.diag(m))
+        scale[scale == 0] = 1.0
+        m /= np.outer(scale, scale)
         m[np.diag_indices_from(m)] += damping + 1e-15
         try:
-            return np.linalg.solve(m, an.T @ b) / scale
+            return np.linalg.solve(m, (a.T @ b) / scale) / scale
         except np.linalg.LinAlgError:
             pass
-    return np.linalg.lstsq(an, b, rcond=1e-13)[0] / scale
+    scale = np.linalg.norm(a, axis=0)
+    scale[scale == 0] = 1.0
+    return np.linalg.lstsq(a / scale, b, rcond=1e-13)[0] / scale
 
 
-def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13) -> tuple[Model, float]:
+def _along(j: np.ndarray, basis: np.ndarray) -> np.ndarray:
+    """A Jacobian by the columns of a basis; as it is where that is whole."""
+    return j if len(basis) == basis.shape[1] and np.array_equal(basis, np.eye(len(basis))) else j @ basis
+
+
+def _evaluated(model: Model, p) -> tuple[np.ndarray, np.ndarray]:
+    """Residuals and Jacobian; of many points block by block, so that what is between stays in the processor's cache."""
+    n = len(p)
+    if n <= 2 * _BLOCK:
+        return model.evaluate(p)
+    r = j = np.empty(0)
+    for a in range(0, n, _BLOCK):
+        rb, jb = model.evaluate(p[a : a + _BLOCK])
+        m = min(_BLOCK, n - a)
+        parts = len(rb) // m
+        if a == 0:
+            r, j = np.empty((parts, n)), np.empty((jb.shape[1], parts, n))
+        r[:, a : a + m] = rb.reshape(parts, m)
+        j[:, :, a : a + m] = jb.T.reshape(-1, parts, m)
+    return r.reshape(-1), j.reshape(len(j), -1).T
+
+
+def _weighed(model: Model, p, sw) -> tuple[np.ndarray, np.ndarray]:
+    """Residuals and Jacobian by square-root weights ``sw`` (n,)."""
+    r, j = _evaluated(model, p)
+    if np.all(sw == 1):
+        return r, j
+    s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
+    return r * s, j * s[:, None]
+
+
+def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: float = 1e-3) -> tuple[Model, float]:
     """Damped steps until the cost no longer falls. ``sw`` are square-root weights (n,)."""
-
-    def weighed(m):
-        r, j = m.evaluate(p)
-        s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
-        return r * s, j * s[:, None]
-
-    r, j = weighed(model)
-    cost, damping = float(r @ r), 1e-3
+    r, j = _weighed(model, p, sw)
+    cost = float(r @ r)
     for _ in range(steps):
         basis = model.free()
         if basis.shape[1] == 0:
             break
         improved = False
         for _ in range(12):
-            d = basis @ _solve(j @ basis, -r, damping)
+            d = basis @ _solve(_along(j, basis), -r, damping)
             if np.all(np.isfinite(d)):
                 ahead = r + j @ d
                 if cost - float(ahead @ ahead) <= 0.1 * enough * cost:
                     break  # not even the linear model gains
                 trial = model.moved_by(d)
-                tr, tj = weighed(trial)
+                tr, tj = _weighed(trial, p, sw)
                 tc = float(tr @ tr)
                 if np.isfinite(tc) and tc < cost:
                     gain = cost - tc
@@ -123,20 +155,19 @@ def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13) -> tuple[
 
 
 def _polish(model: Model, p, sw) -> Model:
-    """Undamped steps on a QR factorisation until they stop shrinking."""
+    """Undamped steps on a QR factorisation until they stop shrinking, or are a millionth of what scatter leaves."""
     last = np.inf
     for _ in range(60):
-        r, j = model.evaluate(p)
-        s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
+        r, j = _weighed(model, p, sw)
         basis = model.free()
         if basis.shape[1] == 0:
             return model
-        x = _solve((j * s[:, None]) @ basis, -(r * s))
+        x = _solve(_along(j, basis), -r)
         step = float(np.max(np.abs(x)))
         if not np.isfinite(step) or step >= last or step > 0.1:
             return model
         model, last = model.moved_by(basis @ x), step
-        if step < 1e-15:
+        if step < max(1e-15, min(1e-12, 1e-6 * float(np.sqrt(r @ r)) / len(r))):
             return model
     return model
 
@@ -169,10 +200,13 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
         if not tried:
             raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
         tried.sort(key=lambda x: x[0])
-        starts = [m for _, m in tried[: 1 if quick else _FULL_STARTS]]
+        starts = [tried[0][1]]
+        if not quick:  # starts that ended at one cost ended at one place
+            apart = [b for a, b in pairwise(tried) if b[0] > a[0] * (1 + _SAME_COST) + 1e-30]
+            starts += [m for _, m in apart[: _FULL_STARTS - 1]]
     best = None
     for s in starts:
-        m, c = _levenberg(s, p, sw, 15 if quick else 200, enough)
+        m, c = _levenberg(s, p, sw, 15 if quick else 200, enough, 1e-3 if start is not None else _LITTLE)
         if best is None or c < best[0]:
             best = (c, m)
     if start is None and kind == "torus" and not quick:
@@ -245,10 +279,11 @@ def _flat(e: Element) -> np.ndarray:
     return np.concatenate([np.atleast_1d(np.asarray(v, float)) for v in e.parameters().values()])
 
 
-def _covariance(p, w, r, j) -> tuple[np.ndarray, float]:
+def _covariance(p, w, r, j, each: float = 1.0) -> tuple[np.ndarray, float]:
     """Covariance of the free parameters whose Jacobian is ``j``, with residuals alike from place to place as they are
     found to be; and by how much that made it grow. ``r`` and ``j`` may hold several residuals a point, one after the
     other. ``p`` are the points' feet on the element: off it, the residuals would be a smooth wave over the places.
+    ``each`` stands for so many points.
     """
     parts = len(r) // len(p)
     used = w > 0
@@ -264,16 +299,20 @@ def _covariance(p, w, r, j) -> tuple[np.ndarray, float]:
         whole = float(np.sum(r[several] ** 2)) / max(int(several.sum()) - j.shape[1], 1)
         more = whole / max(own, 1e-300) if noise.common is not None else whole / max(noise.sigma2, 1e-300)
         noise = noise.times(more)
-    return correlated_covariance(places, weighed, noise)
+    return correlated_covariance(places, weighed, noise, each=each)
 
 
 def _curved_uncertainty(kind, model: Model, p, w, centroid, scale) -> tuple[dict, float]:
-    r, j = model.evaluate(p)
+    r, j = _evaluated(model, p)
     basis = model.free()
     here = _flat(_to_contract(kind, model.element(), centroid, scale))
     if basis.shape[1] == 0:
         return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.zeros(len(here))), 1.0
-    cov, inflation = _covariance(model.element().feet(p), w, r, j @ basis)
+    n, parts = len(p), len(r) // len(p)
+    some = np.arange(n) if n <= _MANY else np.sort(np.random.default_rng(13).choice(n, _MANY, replace=False))
+    rows = np.concatenate([some + k * n for k in range(parts)])
+    feet = model.element().feet(p[some])
+    cov, inflation = _covariance(feet, w[some], r[rows], j[rows] @ basis, n / len(some))
     step = 1e-6
     moved = [_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) for b in basis.T]
     grad = (np.column_stack(moved) - here[:, None]) / step

@@ -117,14 +117,14 @@ class RoundModel(Model):
         q2 = pn**2 + pm**2
         d, s = self._distance(pn, pm, q2)
         c = k * rho + 1
-        cols = [
-            -pa * (k * pn - c),
-            -pa * k * pm,
-            -c * pm,
-            k * (rho - pn) + 1,
-            0.5 * (q2 - 2 * rho * pn + rho**2) - 0.5 * d * d,
-        ]
-        j = np.column_stack(cols) / s[:, None]
+        rows = np.empty((5, len(p)))
+        rows[0] = pa * (c - k * pn)
+        rows[1] = pa * pm * -k
+        rows[2] = pm * -c
+        rows[3] = pn * -k + c
+        rows[4] = 0.5 * (q2 - 2 * rho * pn + rho**2 - d * d)
+        rows /= s
+        j = rows.T
         if self.height is None:
             return d, j
         h = pa - self.height

@@ -90,12 +90,23 @@ def _likelihood(values: np.ndarray, x: np.ndarray, y: np.ndarray, white: float, 
     return cost, sigma2
 
 
+def _paired(distance: np.ndarray, each: int) -> np.ndarray:
+    """Distances (k each, k each) between ``each`` points of every cell as one (k, k) for each two of a cell's points,
+    first those of a point with its own likes: the others' mirror images would say the same.
+    """
+    k = len(distance) // each
+    blocks = distance.reshape(k, each, k, each)
+    own, other = range(each), [(a, b) for a in range(each) for b in range(a)]
+    return np.stack([blocks[:, a, :, a] for a in own] + [blocks[:, a, :, b] for a, b in other])
+
+
 def _between(rho: np.ndarray, each: int, white: float) -> tuple[np.ndarray, float]:
-    """Correlation between cells from that of some points of each, and the mean one inside."""
+    """Correlation (k, k) between cells from that of some points of each, `_paired`, and the mean one inside."""
     if each == 1:
-        return rho, 0.0
-    k = len(rho) // each
-    mean = rho.reshape(k, each, -1).sum(axis=1).reshape(k, k, each).sum(axis=2).astype(float) / each**2
+        return rho[0], 0.0
+    other = rho[each:].sum(axis=0)
+    mean = (rho[:each].sum(axis=0) + other + other.T).astype(float) / each**2
+    k = len(mean)
     inside = float((np.trace(mean) / k * each - 1) / (each - 1))
     np.fill_diagonal(mean, white + (1 - white) * inside)
     return mean, inside
@@ -133,6 +144,7 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
     low = 0.5 * float(np.median(np.sort(d[::each], axis=1)[:, 1]))
     if each > 1:
         d = d.astype(np.float32)  # of means: the last digits do not count
+    d = _paired(d, each)
     lengths = np.geomspace(max(low, 1e-4 * size), _LONGEST * size, _LENGTHS)
     costs, variances = [], []
     for smooth in (True, False):
@@ -156,32 +168,36 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
 
 
 def correlated_covariance(
-    points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3
+    points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3, each: float = 1.0
 ) -> tuple[np.ndarray, float]:
     """Covariance (p, p) of least-squares parameters under such noise, and by how much it grew over that of independent
     noise, on average.
 
-    ``jacobian`` (n, p) of the residuals at ``points`` (n, 3).
+    ``jacobian`` (n, p) of the residuals at ``points`` (n, 3), each of which stands for so many.
     """
-    normal = jacobian.T @ jacobian
+    normal = each * (jacobian.T @ jacobian)
     inverse = np.linalg.pinv(normal, rcond=1e-14)
-    middle = shared_normal(points, jacobian, noise, seed=seed)
+    middle = shared_normal(points, jacobian, noise, seed=seed, each=each)
     inflation = float(np.trace(inverse @ middle) / (len(normal) * noise.sigma2)) if noise.sigma2 > 0 else 1.0
     return inverse @ middle @ inverse, max(inflation, 1.0)
 
 
-def shared_normal(points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3) -> np.ndarray:
-    """JᵀCJ (p, p) for ``jacobian`` J (n, p) at ``points`` (n, 3) under such noise, from a sample of pairs."""
+def shared_normal(
+    points: np.ndarray, jacobian: np.ndarray, noise: NoiseModel, *, seed: int = 3, each: float = 1.0
+) -> np.ndarray:
+    """JᵀCJ (p, p) for ``jacobian`` J (n, p) at ``points`` (n, 3), each of which stands for so many, under such noise,
+    from a sample of pairs.
+    """
     from scipy.spatial.distance import pdist, squareform
 
     n = len(points)
-    middle = jacobian.T @ jacobian * noise.sigma2
+    middle = jacobian.T @ jacobian * noise.sigma2 * each
     if noise.common is not None and n > 1:
         some = np.random.default_rng(seed).choice(n, min(n, _PAIRS), replace=False)
         together = squareform(noise.covariance(pdist(points[some])))
         m = len(some)
         j = jacobian[some]
-        middle += (n * (n - 1) / (m * (m - 1.0))) * (j.T @ together @ j)
+        middle += (n * each * (n * each - 1) / (m * (m - 1.0))) * (j.T @ together @ j)
     return middle
 
 
