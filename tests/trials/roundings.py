@@ -29,11 +29,17 @@ MEASURE = "of the radius that is off"
 _SURE, _CLOSE, _FAR = 3.0, 0.01, 0.05
 
 
-def blended(edges, size: float, blend: str):
-    """Edges rounded (``fillet``) or cut off (``chamfer``)."""
+def blended(edges, size, blend: str, first):
+    """Edges rounded (``fillet``) or cut off (``chamfer``), by two legs where the size is two: that on the side
+    ``first`` comes first.
+    """
     import build123d
 
-    return getattr(build123d, blend)(edges, size)
+    if not isinstance(size, tuple):
+        return getattr(build123d, blend)(edges, size)
+    beside = [f for f in edges[0].topo_parent.faces() if any(e.is_same(edges[0]) for e in f.edges())]
+    on = next(f for f in beside if abs(first.distance(np.array([tuple(f.center())]))[0]) < 1e-6)
+    return build123d.chamfer(edges, *size, reference=on)
 
 
 def bar(rng, r, blend="fillet"):
@@ -46,8 +52,8 @@ def bar(rng, r, blend="fillet"):
     u = np.array([np.cos(np.pi - turn), np.sin(np.pi - turn)])
     part = extrude(make_face(Polyline((0, 0), (a, 0), tuple(u * b), close=True)), long)
     edges = [e for e in part.edges().filter_by(Axis.Z) if np.hypot(e.center().X, e.center().Y) < 1e-6]
-    part = Pos(0, 0, -long / 2) * blended(edges, r, blend)
     n1, n2 = np.array([0, -1.0, 0]), np.array([-u[1], u[0], 0])
+    part = Pos(0, 0, -long / 2) * blended(edges, r, blend, Plane(np.zeros(3), n1))
     n2 = n2 if n2 @ np.array([a, 0, 0]) < 0 else -n2
     return part, np.array([[0, 0, -long / 2], [0, 0, long / 2]]), (Plane(np.zeros(3), n1), Plane(np.zeros(3), n2))
 
@@ -61,8 +67,8 @@ def step(rng, r, blend="fillet"):
     outline = [(-a, -t), (a, -t), (a, 0), (0, 0), (-h * np.tan(lean), h), (-a, h)]
     part = extrude(make_face(Polyline(*outline, close=True)), long)
     edges = [e for e in part.edges().filter_by(Axis.Z) if np.hypot(e.center().X, e.center().Y) < 1e-6]
-    part = Pos(0, 0, -long / 2) * blended(edges, r, blend)
     n1, n2 = np.array([0, 1.0, 0]), np.array([np.cos(lean), np.sin(lean), 0])
+    part = Pos(0, 0, -long / 2) * blended(edges, r, blend, Plane(np.zeros(3), n1))
     return part, np.array([[0, 0, -long / 2], [0, 0, long / 2]]), (Plane(np.zeros(3), n1), Plane(np.zeros(3), n2))
 
 
@@ -76,11 +82,8 @@ def boss(rng, r, blend="fillet"):
     foot = [e for e in part.edges() if abs(e.center().Z) < 1e-6 and abs(e.length - 2 * np.pi * radius) < 1e-3]
     turn = np.linspace(0, 2 * np.pi, 361)
     ring = radius * np.stack([np.cos(turn), np.sin(turn), 0 * turn], axis=1)
-    return (
-        blended(foot, r, blend),
-        ring,
-        (Plane(np.zeros(3), np.array([0, 0, 1.0])), Cylinder(np.zeros(3), np.array([0, 0, 1.0]), radius)),
-    )
+    sides = Plane(np.zeros(3), np.array([0, 0, 1.0])), Cylinder(np.zeros(3), np.array([0, 0, 1.0]), radius)
+    return blended(foot, r, blend, sides[0]), ring, sides
 
 
 def moved(e, scale: float, motion: RigidMotion, off: float):

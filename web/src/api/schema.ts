@@ -2581,7 +2581,7 @@ export interface components {
         };
         /**
          * ChamferStep
-         * @description Named edges, and what runs smoothly on from them, cut off by a leg.
+         * @description Named edges, and what runs smoothly on from them, cut off by a leg, or by one on each side.
          */
         ChamferStep: {
             /**
@@ -2634,6 +2634,14 @@ export interface components {
              */
             name: string;
             /**
+             * On
+             * @description The face that the leg lies on where the other differs; none: the one all the edges have.
+             * @default
+             */
+            on: string;
+            /** @description The leg on the face across, mm; none: as the leg, or as the scan says where that is not chosen. */
+            other: components["schemas"]["Chosen"];
+            /**
              * Readings
              * @description What was read by hand of its values, by their own names.
              */
@@ -2660,10 +2668,19 @@ export interface components {
              */
             version: number;
         };
-        /** ChamferTold */
+        /**
+         * ChamferTold
+         * @description ``on`` names the face that ``leg`` lies on where the ``other`` leg is another, ``beside`` (n, 3) lie on it, mm,
+         *     one for each edge.
+         */
         ChamferTold: {
             /** Area */
             area: number;
+            /**
+             * Beside
+             * @default []
+             */
+            beside: number[][];
             /** Bounds */
             bounds: number[][];
             /** Edges */
@@ -2681,6 +2698,16 @@ export interface components {
             lost_parts: components["schemas"]["LostPart"][];
             /** Middles */
             middles: number[][];
+            /**
+             * On
+             * @default
+             */
+            on: string;
+            /**
+             * Other
+             * @default 0
+             */
+            other: number;
             /** Readings */
             readings: {
                 [key: string]: components["schemas"]["ReadingTold"];

@@ -484,6 +484,18 @@ def faces_at(body, places):
     return [min(body.faces(), key=lambda f: f.distance_to(Vector(*p))) for p in places]
 
 
+def cut_off_unevenly(body, places, beside, leg, other):
+    """Edges cut off by a leg on the faces ``beside`` and another on those across."""
+    from OCP.BRepFilletAPI import BRepFilletAPI_MakeChamfer
+
+    op = BRepFilletAPI_MakeChamfer(body.wrapped)
+    for edge, face in zip(edges_at(body, places), faces_at(body, beside)):
+        if op.Contour(edge.wrapped) == 0:
+            op.Add(leg, other, edge.wrapped, face.wrapped)
+    op.Build()
+    return Compound(op.Shape())
+
+
 def without_faces(body, faces):
     """A body without some faces, those around them grown until they meet."""
     from OCP.BRepAlgoAPI import BRepAlgoAPI_Defeaturing

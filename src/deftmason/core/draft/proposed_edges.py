@@ -227,7 +227,7 @@ def _cut_off(room: ProposalRoom, flat: list[int]) -> list[tuple[EdgeName, int]]:
 
 def _one_leg(room: ProposalRoom, beside: list[tuple[EdgeName, int]]) -> list[list[tuple[EdgeName, int]]]:
     """Of edges and strips those that the scan shows a chamfer along, of one leg together, the widest first."""
-    from ..features.evidence import edge_leg
+    from ..features.evidence import edge_legs
     from ..kernel.tessellate import FINE, diagonal_of, edge_polylines
 
     if not beside:
@@ -235,7 +235,7 @@ def _one_leg(room: ProposalRoom, beside: list[tuple[EdgeName, int]]) -> list[lis
     body = room.j.replay().output(cast(str, room.body), "body")
     lines = edge_polylines(body, FINE * diagonal_of(body))
     asked, _ = as_asked(body, [name for name, _ in beside], lines, room.index.mesh.median_edge)
-    read = [edge_leg(room.index, room.motion, [e]) for e in asked]
+    read = [next(iter(edge_legs(room.index, room.motion, [e])), None) for e in asked]
     some = sorted(((r, e) for r, e in zip(read, beside) if r is not None), key=lambda t: -t[0].value)
     groups: list[list[tuple[EdgeName, int]]] = []
     first: list[Reading] = []
@@ -253,7 +253,7 @@ def _chamfer(room: ProposalRoom, some: list[tuple[EdgeName, int]]) -> Proposal:
     edges = [list(name) for name, _ in some]
     step: dict[str, Any] = {"id": room.new_id(), "kind": "chamfer", "name": room.fresh("Chamfer"), **room.d.on}
     ran = room.j.lay({**step, "body": room.body, "edges": edges, "leg": {"value": None, "source": "rounded"}})
-    r = ran.summary["readings"]["leg"]
     many = f"{len(edges)} edges" if len(edges) > 1 else "an edge"
-    said = [f"read as {r['value']:.3f} ± {2 * r['uncertainty']:.3f} mm"]
-    return told_of(room, f"Cut {many} off by {ran.summary['leg']:g}", said, sorted({k for _, k in some}), before)
+    said = [f"read as {r['value']:.3f} ± {2 * r['uncertainty']:.3f} mm" for r in ran.summary["readings"].values()]
+    legs = " and ".join(f"{ran.summary[k]:g}" for k in ("leg", "other") if k in ran.summary)
+    return told_of(room, f"Cut {many} off by {legs}", said, sorted({k for _, k in some}), before)

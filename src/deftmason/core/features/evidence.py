@@ -15,7 +15,16 @@ from .edge_beside import Beside, Edge, Face, face_beside
 from .edge_chamfer import held_chamfer
 from .edge_rounding import held_rounding
 
-__all__ = ["BodyEdge", "Reading", "edge_leg", "edge_radius", "face_height", "sharp_edges", "stretches_of", "wall_draft"]
+__all__ = [
+    "BodyEdge",
+    "Reading",
+    "edge_legs",
+    "edge_radius",
+    "face_height",
+    "sharp_edges",
+    "stretches_of",
+    "wall_draft",
+]
 
 _CROWN = 2.5  # scatters: what bulges less is flat
 _INSET = 0.2  # of a wall's height, at either end, where corners are blended
@@ -191,25 +200,39 @@ def edge_radius(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], si
     return _pooled(found, facet)
 
 
-def edge_leg(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge]) -> Reading | None:
-    """Leg of the chamfer along edges of a body, between their faces as the scan has them; a note where its two legs
-    differ. Returns None where no edge shows enough of a chamfer.
+def edge_legs(
+    index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], sides: list[int] | None = None
+) -> list[Reading]:
+    """Legs of the chamfer along edges of a body, between their faces as the scan has them.
+
+    ``sides`` : by edge the number of the face that the first leg lies on.
+
+    One reading where both legs are alike, two where they differ; with a note instead where no ``sides`` are given; none
+    where no edge shows enough of a chamfer.
     """
     p = motion.points(index.mesh.vertices)
     n = motion.vectors(index.mesh.vertex_normals)
     facet = index.mesh.median_edge
     most = _REACH * float(np.linalg.norm(np.ptp(p, axis=0)))
-    read = [held_chamfer(p, n, e.line, e.faces, facet, most) for e in edges if e.faces is not None]
-    found, apart = [], []
-    for legs, u, count, scatter in (r for r in read if r is not None):
+    found, apart = [], 0
+    each: tuple[list, list] = ([], [])
+    for k, e in enumerate(edges):
+        held = None if e.faces is None else held_chamfer(p, n, e.line, e.faces, facet, most)
+        if held is None:
+            continue
+        legs, u, count, scatter = held
         found.append((float(legs.mean()), float(np.hypot(*u)) / 2, count, scatter))
-        differ = abs(float(legs[0] - legs[1])) > max(_UNEVEN * legs.mean(), 3 * np.hypot(*u))
-        apart += [sorted(legs.tolist())] if differ else []
-    told = _pooled(found, facet)
-    if told is None or 2 * len(apart) <= len(found):
-        return told
-    short, long = np.median(apart, axis=0)
-    return replace(told, note=f"its legs differ, {short:.2f} and {long:.2f} mm")
+        apart += abs(float(legs[0] - legs[1])) > max(_UNEVEN * legs.mean(), 3 * np.hypot(*u))
+        for at, side in enumerate((sides[k], 1 - sides[k]) if sides else np.argsort(legs)):
+            each[at].append((float(legs[side]), float(u[side]), count, scatter))
+    together = _pooled(found, facet)
+    if together is None or 2 * apart <= len(found):
+        return [] if together is None else [together]
+    two = [_pooled(one, facet) for one in each]
+    if sides and two[0] is not None and two[1] is not None:
+        return [two[0], two[1]]
+    short, long = (np.median([one[0] for one in some]) for some in each)
+    return [replace(together, note=f"its legs differ, {short:.2f} and {long:.2f} mm")]
 
 
 def sharp_edges(index: ScanIndex, motion: RigidMotion, edges: list[BodyEdge], radius: float, leg: float) -> list[int]:

@@ -30,7 +30,7 @@ from OCP.TopoDS import TopoDS, TopoDS_Shape
 
 from ...core.errors import BadInput
 
-__all__ = ["Body", "EdgeName", "carry_names", "edge_faces", "edges_of", "faces_of", "listed"]
+__all__ = ["Body", "EdgeName", "carry_names", "edge_faces", "edges_of", "faces_of", "listed", "root_of"]
 
 #: Two faces as they were before they were split, and what tells it from others between the same two: the faces that
 #: only it meets at its ends, or a number; empty where there is only one.
@@ -120,15 +120,15 @@ class Body:
         if name in self.face_names:
             return [name]
         root, _, label = name.partition("~")
-        kin = [(n, about) for n, about in zip(self.face_names, self._beside()) if _root(n) == root]
+        kin = [(n, about) for n, about in zip(self.face_names, self._beside()) if root_of(n) == root]
         return [kin[k][0] for k in _meant(label, [about for _, about in kin], self._roots())]
 
     def _roots(self) -> set[str]:
-        return {_root(n) for n in self.face_names}
+        return {root_of(n) for n in self.face_names}
 
     def _beside(self) -> list[set[str]]:
         """The faces beside each face, by the names they had before they were split."""
-        return _beside(self.shape, [_root(n) for n in self.face_names])
+        return _beside(self.shape, [root_of(n) for n in self.face_names])
 
     def _edges(self) -> list[tuple[EdgeName, TopoDS_Shape, tuple[str, str], set[str]]]:
         """Edges with their names, their two faces now, and the other faces that meet at their ends."""
@@ -137,8 +137,8 @@ class Body:
         for edge, ids in edge_faces(self.shape):
             if len(ids) == 2:
                 a, b = sorted(self.face_names[i] for i in ids)
-                about = {_root(self.face_names[i]) for i in ends(edge) - set(ids)}
-                roots = sorted((_root(a), _root(b)))
+                about = {root_of(self.face_names[i]) for i in ends(edge) - set(ids)}
+                roots = sorted((root_of(a), root_of(b)))
                 groups.setdefault((roots[0], roots[1]), []).append((edge, (a, b), about))
         out = []
         for (a, b), edges in groups.items():
@@ -159,7 +159,7 @@ class Body:
         """The edges that a name given out by `edges`, now or before, stands for: one, or all that it was split into
         since; none where it is gone. A number in place of the end is that of older recipes, counted by place.
         """
-        wanted = sorted(_root(n) for n in name[:2])
+        wanted = sorted(root_of(n) for n in name[:2])
         pair = [(n, about) for n, _, _, about in self._edges() if list(n[:2]) == wanted]
         end = name[2]
         if isinstance(end, int):
@@ -205,7 +205,7 @@ def carry_names(result: TopoDS_Shape, sources: list[tuple[TopoDS_Shape, str]], i
     return Body(result, tuple(_distinct(result, faces, plain)))
 
 
-def _root(name: str) -> str:
+def root_of(name: str) -> str:
     """A face's name before it was split."""
     return name.partition("~")[0]
 
@@ -223,10 +223,10 @@ def _distinct(result, faces, plain: list[str]) -> list[str]:
     """Names told apart: where one comes twice, all that were one face once are labelled anew, so that the order of the
     steps that split it does not matter; else labels stay as they were carried.
     """
-    twice = {_root(n) for n in plain if plain.count(n) > 1} if len(set(plain)) < len(plain) else set()
+    twice = {root_of(n) for n in plain if plain.count(n) > 1} if len(set(plain)) < len(plain) else set()
     if not twice:
         return plain
-    roots = [_root(n) for n in plain]
+    roots = [root_of(n) for n in plain]
     beside = _beside(result, roots)
     out = list(plain)
     for root in twice:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,7 +24,7 @@ from OCP.TopAbs import TopAbs_FACE
 from OCP.TopoDS import TopoDS
 
 from ..errors import BadInput
-from .body import Body, EdgeName, carry_names, edges_of, faces_of, listed
+from .body import Body, EdgeName, carry_names, edges_of, faces_of, listed, root_of
 
 __all__ = [
     "Curve2D",
@@ -345,12 +346,43 @@ def fillet_edges(body: Body, edges: list[tuple[EdgeName, float]], feature: str) 
     return _blended(body, BRepFilletAPI_MakeFillet(body.shape), edges, feature, "fillet", "radius")
 
 
-def bevel_edges(body: Body, edges: list[tuple[EdgeName, float]], feature: str) -> Body:
-    """Cut named edges off, each by its leg in mm. New faces: ``feature/FACE^FACE``."""
-    return _blended(body, BRepFilletAPI_MakeChamfer(body.shape), edges, feature, "chamfer", "leg")
+def bevel_edges(
+    body: Body, edges: list[tuple[EdgeName, float]], feature: str, other: float | None = None, on: str = ""
+) -> Body:
+    """Cut named edges off, each by its leg in mm. New faces: ``feature/FACE^FACE``.
+
+    With ``other`` the leg lies on the face ``on`` (or what it was split into), which all the edges have, and the
+    ``other`` in mm on the faces across.
+    """
+    op = BRepFilletAPI_MakeChamfer(body.shape)
+    if other is None:
+        return _blended(body, op, edges, feature, "chamfer", "leg")
+    if not other > 0:
+        raise BadInput("The other leg of a chamfer is above 0 mm; choose another.", field="other")
+    shapes = dict(zip(body.face_names, faces_of(body.shape)))
+    sides = body.edge_faces()
+    for name, _ in edges:
+        if on not in map(root_of, sides.get(name, ())):
+            raise BadInput(
+                "Two different legs need one face that all the edges have; cut them off in turns.", field="edges"
+            )
+
+    def add(leg: float, edge, name: EdgeName) -> None:
+        mine = next(f for f in sides[name] if root_of(f) == on)
+        op.Add(leg, other, edge, TopoDS.Face(shapes[mine]))
+
+    return _blended(body, op, edges, feature, "chamfer", "leg", add)
 
 
-def _blended(body: Body, op, edges: list[tuple[EdgeName, float]], feature: str, what: str, field: str) -> Body:
+def _blended(
+    body: Body,
+    op,
+    edges: list[tuple[EdgeName, float]],
+    feature: str,
+    what: str,
+    field: str,
+    add: Callable | None = None,
+) -> Body:
     named = dict(body.edges())
     made = []
     for name, size in edges:
@@ -359,7 +391,9 @@ def _blended(body: Body, op, edges: list[tuple[EdgeName, float]], feature: str, 
             raise BadInput(f"The body has no edge between '{name[0]}' and '{name[1]}' any more.", field="edges")
         if not size > 0:
             raise BadInput(f"The {field} of a {what} is above 0 mm; choose another.", field=field)
-        if op.Contour(edge) == 0:
+        if op.Contour(edge) == 0 and add is not None:
+            add(float(size), edge, name)
+        elif op.Contour(edge) == 0:
             op.Add(float(size), edge)
         made.append((edge, _blend_name(feature, name)))
     try:

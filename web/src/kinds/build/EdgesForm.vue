@@ -1,16 +1,17 @@
 <script setup lang="ts">
-/** Edges of a body, and the one number they get: a radius read from the scan, or a leg. */
+/** Edges of a body, and the number they get, read from the scan: a radius, or a leg or two. */
 import { computed, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
 import Head from '../../bench/Head.vue'
+import { partWords } from '../../check/proving'
 import { whole } from '../../state/format'
 import { useRoom } from '../../state/room'
 import { across } from '../../view3d/plan'
 import { useStep } from '../useStep'
 
 type Record = (Schemas['FilletStep'] | Schemas['ChamferStep']) & { alike?: boolean }
-const { hand, r, told: s } = useStep<Record, Schemas['EdgesTold']>()
+const { hand, r, told: s } = useStep<Record, Schemas['EdgesTold'] & Partial<Schemas['ChamferTold']>>()
 const room = useRoom()
 hand.slot = 'edges'
 const alike = computed({
@@ -32,11 +33,25 @@ const pairs = computed(() => {
   }
   return out
 })
-function choose(value: number, source: string) {
+function choose(name: string, value: number, source: string) {
   const chosen = { value, source: source as Schemas['Chosen']['source'] }
-  if ('leg' in r.value) r.value.leg = chosen
-  else r.value.radius = chosen
+  const now = r.value
+  if (!('leg' in now)) now.radius = chosen
+  else {
+    // Of two legs that were read, the one that is not chosen stays what it was.
+    for (const v of values.value)
+      if (v.name === 'leg' || v.name === 'other')
+        now[v.name] = { value: v.chosen, source: v.source as Schemas['Chosen']['source'] }
+    now[name === 'other' ? 'other' : 'leg'] = chosen
+  }
   hand.tryIt(0)
+}
+/** The face that the first of two legs lies on, as people read it. */
+const on = computed(() => (s.value?.on ? partWords(s.value.on) : ''))
+/** Two legs on edges that have one face in common, typed where the scan shows one. */
+function twoLegs() {
+  const leg = values.value.find((v) => v.name === 'leg')?.chosen
+  if (leg) choose('other', Number((2 * leg).toPrecision(2)), 'typed')
 }
 const sign = computed(() => ('leg' in r.value ? '' : 'R '))
 const head = computed(() => ({
@@ -79,7 +94,16 @@ const values = computed(() => hand.preview?.values ?? [])
     <p v-if="!values.length" class="mt-1.5 text-soft">
       {{ hand.previewing ? 'Working it out' : 'The number shows here once an edge is picked.' }}
     </p>
-    <Chip v-for="v in values" :key="v.name" v-bind="v" @choose="choose" />
+    <Chip
+      v-for="v in values"
+      :key="v.name"
+      v-bind="v"
+      @choose="(value: number, source: string) => choose(v.name, value, source)"
+    />
+    <p v-if="on" class="mt-1 text-soft" data-figure="on">The leg lies on {{ on }}, the other across.</p>
+    <button v-else-if="'leg' in r && values.length" class="mt-1 underline" @click="twoLegs">
+      another leg across
+    </button>
     <p v-if="read" class="text-[11.5px] text-soft">
       {{ whole(read.count) }} points on the {{ 'leg' in r ? 'chamfer' : 'rounding' }}, scatter
       {{ read.scatter.toFixed(3) }} mm
@@ -88,7 +112,7 @@ const values = computed(() => hand.preview?.values ?? [])
       Leave out {{ sharp.length === 1 ? 'the sharp one' : `the ${sharp.length} sharp ones` }}
     </button>
     <div v-if="hand.error && r.edges.length" class="mt-2 flex gap-1.5">
-      <button v-for="v in likely" :key="v" class="btn flex-1" @click="choose(v, 'typed')">
+      <button v-for="v in likely" :key="v" class="btn flex-1" @click="choose('', v, 'typed')">
         {{ sign }}{{ v }}
       </button>
     </div>

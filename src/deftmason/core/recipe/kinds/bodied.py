@@ -55,6 +55,19 @@ def settled(chosen: Chosen, reading: Reading) -> tuple[float, str]:
     return reading.value, "scan"
 
 
+def places_on(body, faces: list[str]) -> list[list[float]]:
+    """A place (3,) on each named face, well inside it, mm: the midst of its largest facet."""
+    from ...kernel.tessellate import FINE, diagonal_of, tessellate
+
+    facets = tessellate(body, FINE * diagonal_of(body))
+    out = []
+    for n in dict.fromkeys(m for given in faces for m in body.faces_named(given)):
+        corners = facets.vertices[facets.faces[facets.face_ids == body.face_names.index(n)]]
+        area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        out.append(corners[np.argmax(area)].mean(axis=0).tolist())
+    return out
+
+
 def body_summary(body) -> dict:
     from ...kernel.tessellate import FINE, diagonal_of, tessellate
 

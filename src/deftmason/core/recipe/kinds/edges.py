@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from ...features.evidence import BodyEdge
     from ...kernel.body import Body, EdgeName
 
-__all__ = ["as_asked", "edges_there", "face_words", "middle_of", "said_of_lost"]
+__all__ = ["as_asked", "edges_there", "face_words", "middle_of", "said_of_lost", "shared_face"]
 
 _MOST = 24  # candidates that are told
 
@@ -71,6 +71,12 @@ def as_asked(
     places = [np.asarray(x, float) for e in edges for x in (e.line, *(y for part in e.parts for y in part))]
     sides = repr([[(s.kind, s.parameters(), out) for s, out in e.faces or ()] for e in edges])
     return edges, hashlib.sha256(b"".join([*(x.tobytes() for x in places), sides.encode()])).hexdigest()
+
+
+def shared_face(names: list[EdgeName]) -> str:
+    """The face that all of some edges have, as it was before any split; none: an empty name."""
+    common = set.intersection(*(set(n[:2]) for n in names)) if names else set()
+    return min(common, default="")
 
 
 def middle_of(line: np.ndarray) -> list[float]:

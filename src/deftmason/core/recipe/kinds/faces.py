@@ -2,30 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
-import numpy as np
 from pydantic import Field
 
 from ..records import shown
 from ..step import Chosen, Told, register
-from .bodied import AxisRecord, BodyTold, axis_in_frame, number, typed_value, vector
+from .bodied import AxisRecord, BodyTold, axis_in_frame, number, places_on, typed_value, vector
 from .whole_bodies import AxisTold, BodyStep, gave
 
 __all__: list[str] = []
-
-
-def _middles(body: Any, faces: list[str]) -> list[list[float]]:
-    """The middle of each named face, by area, mm."""
-    from ...kernel.tessellate import FINE, diagonal_of, tessellate
-
-    facets = tessellate(body, FINE * diagonal_of(body))
-    out = []
-    for n in dict.fromkeys(m for given in faces for m in body.faces_named(given)):
-        corners = facets.vertices[facets.faces[facets.face_ids == body.face_names.index(n)]]
-        area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-        out.append(np.average(corners.mean(axis=1), axis=0, weights=area).tolist())
-    return out
 
 
 class HollowTold(BodyTold):
@@ -63,7 +49,7 @@ class HollowStep(BodyStep):
         thick = number(self.thickness, "how thick the walls are, in mm", "thickness")
         done = hollowed(body, thick, self.open_faces, self.name)
         value = typed_value("thickness", "walls", thick, self.thickness.source)
-        return gave(done, [value], middles=_middles(body, self.open_faces))
+        return gave(done, [value], middles=places_on(body, self.open_faces))
 
 
 @register
@@ -86,7 +72,7 @@ class HealStep(BodyStep):
 
         body = context.output(self.body, "body")
         done = healed(body, self.faces, self.name)
-        return gave(done, [], middles=_middles(body, self.faces))
+        return gave(done, [], middles=places_on(body, self.faces))
 
 
 class LeanTold(AxisTold):
@@ -130,4 +116,4 @@ class LeanStep(BodyStep, AxisRecord):
             typed_value("angle", "lean", angle, self.angle.source, "deg"),
             typed_value("offset", "keeps its size at", offset, self.offset.source),
         ]
-        return gave(done, values, middles=_middles(body, self.faces), axis=[point.tolist(), way.tolist()])
+        return gave(done, values, middles=places_on(body, self.faces), axis=[point.tolist(), way.tolist()])

@@ -11,8 +11,8 @@ from ...errors import BadInput
 from ..records import shown
 from ..references import BodyRef, FrameRef, ScanRef
 from ..step import Chosen, Outcome, Step, Told, Value, register
-from .bodied import BodyTold, body_summary, number, settled
-from .edges import as_asked, edges_there, middle_of, said_of_lost
+from .bodied import BodyTold, body_summary, number, places_on, settled
+from .edges import as_asked, edges_there, middle_of, said_of_lost, shared_face
 
 if TYPE_CHECKING:
     from ...features.evidence import Reading
@@ -122,12 +122,19 @@ class FilletStep(Step):
 
 
 class ChamferTold(EdgesTold):
+    """``on`` names the face that ``leg`` lies on where the ``other`` leg is another, ``beside`` (n, 3) lie on it, mm,
+    one for each edge.
+    """
+
     leg: float
+    other: float = 0.0
+    on: str = ""
+    beside: list[list[float]] = []
 
 
 @register
 class ChamferStep(Step):
-    """Named edges, and what runs smoothly on from them, cut off by a leg."""
+    """Named edges, and what runs smoothly on from them, cut off by a leg, or by one on each side."""
 
     course: ClassVar[str] = "bodies"
     title: ClassVar[str] = "Chamfer"
@@ -147,14 +154,30 @@ class ChamferStep(Step):
         description="How far from the edge it is cut on either face, mm; none: as the scan says.",
         json_schema_extra=shown("leg", "mm", step=0.5),
     )
+    other: Chosen = Field(
+        default_factory=lambda: Chosen(source="rounded"),
+        description="The leg on the face across, mm; none: as the leg, or as the scan says where that is not chosen.",
+        json_schema_extra=shown("other leg", "mm", step=0.5),
+    )
+    on: str = Field(
+        "",
+        max_length=200,
+        description="The face that the leg lies on where the other differs; none: the one all the edges have.",
+    )
 
     def in_script(self, told, script):
         places = [tuple(round(c, 6) for c in p) for p in told["middles"]]
+        body = script.named(self.body)
         if not places:
-            return [f"{script.word} = {script.named(self.body)}"]
-        return [f"{script.word} = chamfer(edges_at({script.named(self.body)}, {places!r}), {script.value('leg')})"]
+            return [f"{script.word} = {body}"]
+        if not told.get("on"):
+            return [f"{script.word} = chamfer(edges_at({body}, {places!r}), {script.value('leg')})"]
+        beside = [tuple(round(c, 6) for c in p) for p in told["beside"]]
+        legs = f"{script.value('leg')}, {script.value('other')}"
+        return [f"{script.word} = cut_off_unevenly({body}, {places!r}, {beside!r}, {legs})"]
 
     def run(self, context, progress):
+        from ...kernel.body import root_of
         from ...kernel.features import bevel_edges
         from ...kernel.tessellate import FINE, diagonal_of, edge_polylines
 
@@ -164,34 +187,61 @@ class ChamferStep(Step):
         every = edge_polylines(body, FINE * diagonal_of(body))
         chain = dict(every)
         there, lost = edges_there(body, self.edges, every)
-        reading, sharp_at = self._read(context, body, there, every)
-        if reading is None and self.leg.value is None and self.scan is not None and there:
+        on = self.on or shared_face(there)
+        readings, sharp_at = self._read(context, body, there, every, on)
+        if not readings and self.leg.value is None and self.scan is not None and there:
             raise BadInput("The scan shows no chamfer along these edges to read a leg of; type one.", field="leg")
-        leg = settled(self.leg, reading)[0] if reading else number(self.leg, "the leg, in mm", "leg")
-        source = settled(self.leg, reading)[1] if reading else self.leg.source
-        result = bevel_edges(body, [(n, leg) for n in there], self.name) if there else body
+        values = [self._leg(readings)]
+        leg, other = values[0].chosen, self._other(readings, values)
+        made = [(n, leg) for n in there]
+        result = bevel_edges(body, made, self.name, other, on) if there else body
         summary = body_summary(result) | {"leg": leg, "edges": len(there), "lost_parts": lost}
-        summary["readings"] = {"leg": vars(reading)} if reading else {}
+        summary["readings"] = {name: vars(r) for name, r in zip(("leg", "other"), readings)}
         summary["middles"] = [middle_of(chain[n]) for n in there]
-        sharp = sharp_at(leg)
+        if other is not None and there:
+            faces = body.edge_faces()
+            mine = [next(f for f in faces[n] if root_of(f) == on) for n in there]
+            place = {f: places_on(body, [f])[0] for f in dict.fromkeys(mine)}
+            summary |= {"other": other, "on": on, "beside": [place[f] for f in mine]}
+        sharp = sharp_at(leg if other is None else 0.5 * (leg + other))
         summary["sharp"] = [there[k] for k in sharp]
-        says, status = _as_read(reading, "a leg of", leg, len(sharp), len(there))
+        says, status = _as_read(next(iter(readings), None), "a leg of", leg, len(sharp), len(there))
+        if not says and len(readings) == 2:
+            says, status = _as_read(readings[1], "another leg of", other or leg, 0, len(there))
         if lost:
             says, status = said_of_lost(lost, "it is not cut off."), "attention"
         if not summary["valid"]:
             status, says = "failed", "The body is not valid after this chamfer; take a smaller leg."
-        return Outcome(result, summary, says, status, [_value("leg", "leg", reading, leg, source)])
+        return Outcome(result, summary, says, status, values)
 
-    def _read(self, context, body, there, every) -> tuple[Reading | None, Callable[[float], list[int]]]:
-        """The leg that the scan shows, and which edges it shows sharp where a leg would be cut off."""
-        from ...features.evidence import edge_leg, sharp_edges
+    def _leg(self, readings: list[Reading]) -> Value:
+        if not readings:
+            return _value("leg", "leg", None, number(self.leg, "the leg, in mm", "leg"), self.leg.source)
+        return _value("leg", "leg", readings[0], *settled(self.leg, readings[0]))
 
-        if self.scan is None or self.frame is None or (self.leg.value is not None and not context.reads):
-            return None, lambda leg: []
+    def _other(self, readings: list[Reading], values: list[Value]) -> float | None:
+        """The leg on the face across, told with the values; None where it is as the first."""
+        if self.other.value is None and (len(readings) < 2 or self.leg.value is not None):
+            return None
+        read = readings[1] if len(readings) == 2 else None
+        told = settled(self.other, read) if read else (self.other.value, self.other.source)
+        values.append(_value("other", "other leg", read, *told))
+        return None if told[0] == values[0].chosen else told[0]
+
+    def _read(self, context, body, there, every, on) -> tuple[list[Reading], Callable[[float], list[int]]]:
+        """The legs that the scan shows, and which edges it shows sharp where a leg would be cut off."""
+        from ...features.evidence import edge_legs, sharp_edges
+        from ...kernel.body import root_of
+
+        known = self.leg.value is not None and not context.reads
+        if self.scan is None or self.frame is None or known:
+            return [], lambda leg: []
         motion, index = context.output(self.frame, "frame"), context.index(self.scan)
         edges, seen = as_asked(body, there, every, index.mesh.median_edge)
-        on = (context.key_of(self.frame), "leg", seen)
-        reading = context.read(self.scan, on, lambda: edge_leg(index, motion, edges))
-        return reading, lambda leg: context.read(
-            self.scan, (*on, "sharp", leg), lambda: sharp_edges(index, motion, edges, 0.0, leg)
+        faces = body.edge_faces()
+        sides = [[root_of(f) for f in faces[n]].index(on) for n in there] if on else None
+        asked = (context.key_of(self.frame), "leg", seen)
+        readings = context.read(self.scan, (*asked, on), lambda: edge_legs(index, motion, edges, sides))
+        return readings, lambda leg: context.read(
+            self.scan, (*asked, "sharp", leg), lambda: sharp_edges(index, motion, edges, 0.0, leg)
         )
