@@ -8,9 +8,10 @@ import numpy as np
 import pytest
 
 from ..cradle import CHAMFER, ODD, Cradle
+from ..uneven import ABOVE, ASIDE, Block
 from .paper import upload_job
 from .room import Room
-from .test_story import chips, evidence, shot
+from .test_story import chips, choose, evidence, shot
 
 pytestmark = pytest.mark.browser
 
@@ -59,3 +60,31 @@ def test_a_chamfer_is_read_and_the_other_half_is_mirrored(server, page, tmp_path
     made = room.summary("Both halves")
     assert made["valid"] and made["solids"] == 1
     assert made["volume"] == pytest.approx(cradle.true.volume + ODD, rel=1e-3)
+
+
+def test_two_legs_are_read_chosen_and_built(server, page, tmp_path):
+    block = Block(tmp_path)
+    page.goto(upload_job(server, "Block", "Scan.ply", block.path.read_bytes(), block.j.steps[1:]))
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, np.eye(4))
+    room.settled()
+    room.framed = True
+    room.tool("Build", "Chamfer")
+    bench = page.get_by_role("complementary", name="Bench")
+    x, y, _ = block.middle
+    room.click_part((x + 19.9, y, 19.9), (0.7, 0, 0.7), tilt=(0, 0, 0))
+    evidence(page).get_by_role("button", name=re.compile("other leg: chosen")).wait_for()
+    bench.get_by_role("button", name="Leave out the 2 sharp ones").click()
+    bench.get_by_text("2 picked").wait_for()
+    room.tried()
+    assert bench.locator("[data-figure=on]").inner_text() == "The leg lies on Block top, the other across."
+    told = chips(page)
+    assert told["leg"] == pytest.approx(ABOVE, abs=0.05) and told["other leg"] == pytest.approx(ASIDE, abs=0.05)
+    shot(page, "build-two-legs")
+    choose(page, "other leg", 3.2)
+    room.tried()
+    room.name("Edge")
+    room.lay("Edge")
+    made = room.summary("Edge")
+    assert (made["leg"], made["other"]) == (ABOVE, ASIDE)
+    assert made["volume"] == pytest.approx(block.true.volume, rel=1e-6)

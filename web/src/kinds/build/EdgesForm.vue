@@ -4,7 +4,6 @@ import { computed, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import Chip from '../../bench/Chip.vue'
 import Head from '../../bench/Head.vue'
-import { partWords } from '../../check/proving'
 import { whole } from '../../state/format'
 import { useRoom } from '../../state/room'
 import { across } from '../../view3d/plan'
@@ -33,24 +32,24 @@ const pairs = computed(() => {
   }
   return out
 })
-function choose(name: string, value: number, source: string) {
+const fieldOf = (v: { label: string }) => (v.label === 'other leg' ? 'other' : 'leg')
+function choose(field: 'leg' | 'other', value: number, source: string) {
   const chosen = { value, source: source as Schemas['Chosen']['source'] }
   const now = r.value
   if (!('leg' in now)) now.radius = chosen
   else {
     // Of two legs that were read, the one that is not chosen stays what it was.
     for (const v of values.value)
-      if (v.name === 'leg' || v.name === 'other')
-        now[v.name] = { value: v.chosen, source: v.source as Schemas['Chosen']['source'] }
-    now[name === 'other' ? 'other' : 'leg'] = chosen
+      now[fieldOf(v)] = { value: v.chosen, source: v.source as Schemas['Chosen']['source'] }
+    now[field] = chosen
   }
   hand.tryIt(0)
 }
 /** The face that the first of two legs lies on, as people read it. */
-const on = computed(() => (s.value?.on ? partWords(s.value.on) : ''))
+const on = computed(() => s.value?.on?.replaceAll('/', ' ') ?? '')
 /** Two legs on edges that have one face in common, typed where the scan shows one. */
 function twoLegs() {
-  const leg = values.value.find((v) => v.name === 'leg')?.chosen
+  const leg = values.value.find((v) => fieldOf(v) === 'leg')?.chosen
   if (leg) choose('other', Number((2 * leg).toPrecision(2)), 'typed')
 }
 const sign = computed(() => ('leg' in r.value ? '' : 'R '))
@@ -98,7 +97,7 @@ const values = computed(() => hand.preview?.values ?? [])
       v-for="v in values"
       :key="v.name"
       v-bind="v"
-      @choose="(value: number, source: string) => choose(v.name, value, source)"
+      @choose="(value: number, source: string) => choose(fieldOf(v), value, source)"
     />
     <p v-if="on" class="mt-1 text-soft" data-figure="on">The leg lies on {{ on }}, the other across.</p>
     <button v-else-if="'leg' in r && values.length" class="mt-1 underline" @click="twoLegs">
@@ -112,7 +111,7 @@ const values = computed(() => hand.preview?.values ?? [])
       Leave out {{ sharp.length === 1 ? 'the sharp one' : `the ${sharp.length} sharp ones` }}
     </button>
     <div v-if="hand.error && r.edges.length" class="mt-2 flex gap-1.5">
-      <button v-for="v in likely" :key="v" class="btn flex-1" @click="choose('', v, 'typed')">
+      <button v-for="v in likely" :key="v" class="btn flex-1" @click="choose('leg', v, 'typed')">
         {{ sign }}{{ v }}
       </button>
     </div>
