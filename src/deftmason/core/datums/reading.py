@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from ..elements import FIT_KINDS, Element, fit
 from ..errors import BadArgument, BadInput
-from ..scan.growing import flood_on
+from ..scan.growing import flood_on, with_rings
 from ..scan.index import ScanIndex
 from ..scan.picking import RULES, Gathered, gather_on
 from ..zones.ground import Ground
@@ -29,6 +30,11 @@ _AS_NOISE = 1.3  # of the noise: what scatters less is flat enough
 _LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
 _FEWEST = 12  # facets about a place that face nearly alike, so that a bend can be told
 _EXACT_SCATTER = 0.01  # of the median edge: exact facets that lie farther off are of another surface
+_HELD = 6.0  # times the noise, or its own scatter: what passes farther from a place is another surface's
+_LOST = 2.6  # times the noise: where everything scatters more, the place itself told nothing
+_RINGS, _MORE = 3, 4.0  # about a facet that are asked instead; by how much more they spread over then
+_KEPT = 0.5  # of what lies about a place that what spreads from it holds, or it was led astray
+_ELSEWHERE = (8, 25, 15, 60, 110)  # facets away from a place that are asked where it tells nothing itself
 _LESS = 0.75  # of the best area: a reading that explains less is another surface's
 
 #: What was read last of each scan in hand: a click lights it, tries it and lists it.
@@ -64,12 +70,29 @@ def _measured(index: ScanIndex, g: Gathered) -> tuple[Gathered, float, float]:
 def _spread_as(index: ScanIndex, place, kinds, angle_deg: float | None, normal) -> Iterator[Gathered]:
     """A place spread by a running fit of each kind, without regard to the scan's noise."""
     for kind in kinds:
-        try:
+        g: Gathered | None = None
+        with contextlib.suppress(BadInput):
             g = gather_on(index, place, kind, angle_deg, normal=normal)
+        if kind == "plane" and not index.exact and (g is None or len(g.facets) < 2 * _FEWEST):
+            g = _flat_beside(index, place, normal, angle_deg, g)
+        if g is not None and g.element is not None:
+            yield g
+
+
+def _flat_beside(index: ScanIndex, place, normal, angle_deg: float | None, few: Gathered | None) -> Gathered | None:
+    """What spreads flat over a place from beside it, where a facet that noise turned spread over ``few`` by itself."""
+    seed, missed = index.nearest_facet(np.asarray(place, float), normal)
+    ring = with_rings(index, np.array([seed], np.int32), _RINGS)
+    off = np.linalg.norm(index.mesh.centroids[ring] - index.mesh.centroids[seed], axis=1)
+    least = max(2 * _FEWEST, _MORE * len(few.facets) if few else 0)
+    for other in ring[np.argsort(off)][np.linspace(len(ring) // 3, len(ring) - 1, 3).astype(int)]:
+        try:
+            g = gather_on(index, int(other), "plane", angle_deg)
         except BadInput:
             continue
-        if g.element is not None:
-            yield g
+        if g.element is not None and len(g.facets) >= least and _holds(index, seed, g, _measured(index, g)[2]):
+            return replace(g, missed=missed)
+    return few
 
 
 def _flat_after_all(e: Element, area: float) -> bool:
@@ -106,20 +129,44 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     spread = list(_spread_as(index, place, ("plane",), flat_angle, normal))
     ground = Ground.bare(index, _WAVES * scan_noise(index))
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
-    flat = bool(spread) and not shaped and _measured(index, spread[0])[2] < _AS_NOISE * ground.noise
+
+    def within(g: Gathered, noises: float) -> bool:
+        scatter = _measured(index, g)[2]
+        return scatter < noises * ground.noise and _holds(index, seed, g, max(ground.noise, scatter))
+
+    flat = bool(spread) and not shaped and within(spread[0], _AS_NOISE)
     about = None
     if not flat:
         about = nearby(index, seed)
         ground = Ground.of(index if about is None else about.index, ground.noise)
-        bent = _bent(about, ground, seed, KINDS[1:], turn, shaped[0].facets if shaped else None, angle)
-        spread += [
-            Gathered(facets, _RULE, angle, missed, e)
-            for facets, e in bent
-            if not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
-        ]
-        if not bent:
-            spread += _spread_as(index, place, KINDS[1:], angle_deg, normal)
+        at = seed if about is None else about.seed
+
+        def bent(at: int, wide: np.ndarray | None = None) -> list[Gathered]:
+            return [
+                Gathered(facets, _RULE, angle, missed, e)
+                for facets, e in _bent(about, ground, at, KINDS[1:], turn, wide, angle)
+                if not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
+            ]
+
+        round_here = bent(at, shaped[0].facets if shaped else None)
+        about_here = look_around(ground, at)
+        few = _KEPT * len(about_here)
+        if not index.exact and not any(len(g.facets) > few and within(g, _LOST) for g in [*spread, *round_here]):
+            # A place that noise turned too far to begin at: those beside it may spread over it.
+            for other in _beside(ground, at, about_here):
+                more = [g for g in bent(other) if len(g.facets) > few and seed in g.facets and within(g, _LOST)]
+                if more:
+                    round_here = more
+                    break
+        spread += round_here
+        if not round_here:
+            spread += [
+                g
+                for g in _spread_as(index, place, KINDS[1:], angle_deg, normal)
+                if g.element is not None and not _flat_after_all(g.element, float(index.mesh.areas[g.facets].sum()))
+            ]
     found = [_measured(index, g) for g in spread]
+    found = [f for f in found if _holds(index, seed, f[0], max(ground.noise, f[2]))] or found
     if not found:
         raise BadInput("No flat, round or ringed surface passes through this place; pick another place.", field="pick")
     most = max(area for _, area, _ in found)
@@ -147,16 +194,29 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     return [out[0], *sorted(out[1:], key=lambda r: (r.cost is None, r.cost or 0.0))]
 
 
+def _holds(index: ScanIndex, seed: int, g: Gathered, scatter: float) -> bool:
+    """Whether what spread from a facet of a scan still passes through it."""
+    assert g.element is not None
+    return index.exact or abs(float(g.element.distance(index.mesh.centroids[[seed]])[0])) <= _HELD * scatter
+
+
+def _beside(ground: Ground, seed: int, about: np.ndarray) -> Iterator[int]:
+    """A few facets of those ``about`` one, a little and somewhat farther off."""
+    off = np.linalg.norm(ground.index.mesh.centroids[about] - ground.index.mesh.centroids[seed], axis=1)
+    order = about[np.argsort(off)]
+    return (int(order[k]) for k in _ELSEWHERE if k < len(order))
+
+
 def _bent(
     about: Nearby | None, ground: Ground, seed: int, kinds, turn: float, wide: np.ndarray | None, angle: float
 ) -> list[tuple[np.ndarray, Element]]:
-    """What round and ringed surfaces spread from a facet: their facets and elements. Of a scan of millions, found in
-    what lies ``about`` it, which is the ``ground`` then, and spread from there.
+    """What round and ringed surfaces spread from a facet of the ``ground``: their facets and elements. Of a scan of
+    millions, found in what lies ``about`` it, which is the ``ground`` then, and spread from there.
     """
     if about is None:
         return [(g.facets, g.element) for g in grow_each(ground, seed, kinds, turn=turn, wide=wide)]
     wide = None if wide is None else about.among(wide)
-    found = grow_each(ground, about.seed, kinds, turn=turn, wide=wide)
+    found = grow_each(ground, seed, kinds, turn=turn, wide=wide)
     return [about.out(g.facets, g.element, ground.noise, angle) for g in found]
 
 
@@ -222,10 +282,11 @@ def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = 
         )
     grown = [
         Gathered(facets, f"on one {kind}", angle, missed, e)
-        for facets, e in _bent(about, ground, seed, (kind,), angle / usual, None, angle)
+        for facets, e in _bent(about, ground, at_seed, (kind,), angle / usual, None, angle)
     ]
     found = [_measured(index, g) for g in [*grown, *_spread_as(index, place, (kind,), angle_deg, normal)]]
     found = [f for f in found if f[2] <= (_EXACT_SCATTER * index.mesh.median_edge if index.exact else np.inf)]
+    found = [f for f in found if _holds(index, seed, f[0], max(ground.noise, f[2]))]
     found = [f for f in found if kind == "plane" or _bends(index, f[0], ground.noise)]
     if not found:
         raise BadInput(f"No {kind} passes through the place given; pick another place or another kind.", field="pick")

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from ..elements import FIT_KINDS, Element, RigidMotion, fit
+from ..elements import FIT_KINDS, Element, RigidMotion, Torus, fit
 from ..elements.motion import perpendicular_pair
 from ..elements.starts import cone_starts, round_starts, sphere_starts
 from ..errors import BadInput
@@ -39,6 +39,8 @@ _FEWEST = 12
 _BOW_SEEN = 0.5  # of the noise: a bow of facets that would pull a fit to their middles
 _REACH = 4.0  # of the noise: how far off a facet's corners may lie
 _EXACT = 3e-6  # of the mesh's size
+_ASIDE = 0.2  # cosine by which a place on a ring looks away from its axis, that its second bend be told
+_PULLS, _MOSTLY = 5, 0.75  # rounds of leaving out, and what stays of a patch that is mixed
 _EARNS = 0.04  # what each parameter more than a plane's must explain more
 _ALIKE = 2.0  # noise alike from facet to facet makes a curvature less sure than their count says
 _PATCH_ALIKE = 12  # facets whose noise counts as one
@@ -117,27 +119,73 @@ def _some(facets: np.ndarray) -> np.ndarray:
     return np.random.default_rng(11).choice(facets, _SAMPLE, replace=False)
 
 
-def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray, turn: float = 1.0) -> Grown | None:
+def _mostly(kind: str, p: np.ndarray, n: np.ndarray, element: Element) -> tuple[Element, float]:
+    """The element that most of some places lie on, from one that all of them pulled at, and how far these scatter:
+    refitted to the nearest three quarters until they stay (Rousseeuw, Van Driessen 1999, *Technometrics* 41, 212-223).
+    """
+    spread = np.inf
+    for _ in range(_PULLS):
+        off = np.abs(element.distance(p))
+        keep = off <= np.quantile(off, _MOSTLY)
+        f = fit(kind, p[keep], normals=n[keep], correlated=False, near=element)
+        element, last, spread = f.element, spread, 1.4826 * float(np.median(np.abs(f.residuals)))
+        if spread > 0.95 * last:
+            break
+    return element, spread
+
+
+def _other_ring(e: Torus, place: np.ndarray) -> Torus | None:
+    """The ring that bends as another does at a place (3,), its tube along the other of the two bends: a small patch
+    tells them hardly apart.
+    """
+    q = place - e.center
+    out = q - (q @ e.direction) * e.direction
+    rho = float(np.linalg.norm(out))
+    u = out / max(rho, 1e-300)
+    tube = e.center + e.major_radius * u
+    n = (place - tube) / max(float(np.linalg.norm(place - tube)), 1e-300)
+    lean = float(n @ u)
+    if abs(lean) < _ASIDE:
+        return None
+    spine = place - n * (rho / lean)
+    return Torus(tube, np.cross(e.direction, u), float(np.linalg.norm(spine - tube)), abs(rho / lean))
+
+
+def _grow(
+    ground: Ground,
+    seed: int,
+    kind: str,
+    patch: np.ndarray,
+    turn: float = 1.0,
+    mixed: bool = False,
+    start: Element | None = None,
+) -> Grown | None:
+    """What spreads from a patch; ``mixed``: some of the patch may be another surface's; ``start`` : about what it is
+    sought.
+    """
     index, noise, exact = ground.index, ground.noise, ground.index.exact
     facets, last, known, spread = patch, 0, None, 0.0
     for _ in range(7):
         p, n = _places(ground, _some(facets))
         if len(p) < FIT_KINDS[kind] + 1:
             return None
-        f = fit(kind, p, normals=n, correlated=False, near=known or _first_guess(kind, p, n))
+        f = fit(kind, p, normals=n, correlated=False, near=known or start or _first_guess(kind, p, n))
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         if exact:
             if np.max(np.abs(f.residuals)) > _EXACT * ground.size:
                 break
-            reach = _EXACT * ground.size
+            reach, element = _EXACT * ground.size, f.element
         else:
+            element = f.element
             if spread > 2.5 * noise and known is None:
-                return None  # this kind does not even lie on the first look
+                element, spread = _mostly(kind, p, n, element) if mixed else (element, spread)
+                if spread > 2.5 * noise:
+                    return None  # this kind does not even lie on the first look
             reach = _REACH * max(noise, 0.5 * spread)
         found = flood_on(
             index,
             seed,
-            f.element,
+            element,
             reach,
             min(turn * _ANGLE[kind], 80.0),
             facets,
@@ -147,7 +195,7 @@ def _grow(ground: Ground, seed: int, kind: str, patch: np.ndarray, turn: float =
         )
         if len(found) < (1 if exact and kind == "plane" else _FEWEST):
             break
-        known, facets = f.element, found
+        known, facets = element, found
         if abs(len(facets) - last) <= 0.004 * len(facets):
             break
         last = len(facets)
@@ -350,13 +398,17 @@ def grow_each(
         looks = [] if wide is None else [wide]
         for patch in looks + [look(flat if kind == "plane" else 60.0, most) for most in sizes]:
             try:
-                grown = _grow(ground, seed, kind, patch, turn)
+                grown = _grow(ground, seed, kind, patch, turn, kind == "torus" and not index.exact)
             except BadInput:
                 continue
             if grown is not None and (best is None or grown.worth > best.worth):
                 best = grown
             if grown is not None and len(grown.facets) > 2 * len(patch):
                 break
+        if best is not None and isinstance(best.element, Torus) and not index.exact and len(best.facets) < sizes[0]:
+            other = _other_ring(best.element, index.mesh.centroids[seed])
+            turned = other and _grow(ground, seed, kind, look(60.0, sizes[-1]), turn, True, other)
+            best = turned if turned and turned.worth > best.worth else best
         if best is not None:
             out.append(best)
     return sorted(out, key=lambda g: -g.worth)
