@@ -7,6 +7,7 @@ an answer that is not of the one shape, status 500, more than ten seconds.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import time
@@ -105,7 +106,8 @@ def fuzz_files(pool: Pool, folder: Path, seeds: range) -> list[str]:
                 path = folder / "damaged"
                 path.write_bytes(damaged)
                 may_end = name.endswith(_NATIVE)
-                found = _asked(pool, told, "look_at_file", may_end=may_end, path=str(path), name=name)
+                sha = hashlib.sha256(path.read_bytes()).hexdigest()
+                found = _asked(pool, told, "look_at_file", may_end=may_end, path=str(path), name=name, sha256=sha)
             if found:
                 wrong.append(found)
     return wrong
