@@ -36,6 +36,7 @@ AREAS = (
     "led",
     "roundings",
     "chamfers",
+    "replaced",
 )
 
 

@@ -4,17 +4,22 @@ surface, and what carries the old face is taken away.
 
 from __future__ import annotations
 
+from functools import reduce
+
 import numpy as np
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid
-from OCP.BRepOffset import BRepOffset_MakeOffset, BRepOffset_Mode
-from OCP.GeomAbs import GeomAbs_JoinType
-from OCP.TopAbs import TopAbs_SHELL, TopAbs_SOLID
+from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
+from OCP.gp import gp_Trsf, gp_Vec
+from OCP.TopAbs import TopAbs_SOLID
 from OCP.TopExp import TopExp_Explorer
+from OCP.TopLoc import TopLoc_Location
 from OCP.TopoDS import TopoDS
 
+from ..elements import Cylinder, Plane
 from ..errors import BadInput
-from .body import Body, carry_names, faces_of, listed
+from .body import Body, carry_names, edge_faces, faces_of, listed
 from .features import combine
+from .offsetting import faces_offset
+from .surfaces import face_surfaces
 from .tessellate import diagonal_of, tessellate
 from .trimming import parted_by
 
@@ -23,6 +28,7 @@ __all__ = ["face_replaced"]
 _FINE = 2e-3
 _PAST = 0.02  # of the body's size: how far it is grown past the surface
 _BESIDE = 0.05  # of the body's size: places of the surface no farther beside the face lie over it
+_ALONG = 1e-9  # by how little a wall leans that runs straight
 _OVER = 0.98  # of the face that the surface lies over at least
 
 
@@ -44,7 +50,15 @@ def face_replaced(body: Body, face: str, surface: Body, feature: str) -> Body:
         # Something else stands beside the face and reaches through the surface: only what lies over the face counts.
         bare = _moved(body, own, low - past) if low < past else body
         bare = Body(bare.shape, tuple("grown/foot" if n in own else n for n in bare.face_names))
-        kept, _ = _under(combine(grown, bare, "cut", "grown"), own, surface, feature)
+        way, _ = _straight(body, own)
+        if way is None:
+            slab = combine(grown, bare, "cut", "grown")
+        else:
+            foot = min(low - past, 0.0)
+            slab = reduce(
+                lambda a, b: combine(a, b, "join", "grown"), _prisms(body, own, foot * way, (high + past) * way)
+            )
+        kept, _ = _under(slab, own, surface, feature)
         kept = [bare, *kept]
     out = kept[0]
     for other in kept[1:]:
@@ -107,37 +121,60 @@ def _spread(corners: np.ndarray, area: np.ndarray | None, count: int = 20_000) -
 
 def _moved(body: Body, own: list[str], by: float) -> Body:
     """The body with some faces moved by a distance, outwards above 0, those around them led on or back."""
-    op = BRepOffset_MakeOffset()
-    op.Initialize(
-        body.shape,
-        0.0,
-        1e-6 * diagonal_of(body),
-        BRepOffset_Mode.BRepOffset_Skin,
-        False,
-        False,
-        GeomAbs_JoinType.GeomAbs_Intersection,
-        False,
-        False,
-    )
-    sources = list(zip(faces_of(body.shape), body.face_names))
-    for f, name in sources:
-        if name in own:
-            op.SetOffsetOnFace(f, by)
+    way, rounds = _straight(body, own)
+    if way is not None and not rounds:
+        return _pushed(body, own, by * way, by > 0)
     try:
-        op.MakeOffsetShape()
-        done = op.IsDone()
-    except Exception:
-        done = False
-    if done:
-        shape = op.Shape()
-        if shape.ShapeType() == TopAbs_SHELL:
-            shape = BRepBuilderAPI_MakeSolid(TopoDS.Shell(shape)).Solid()
-        out = carry_names(shape, sources, lambda f: [*listed(op.Modified(f)), *listed(op.Generated(f))], "grown")
-        if out.is_valid and out.solid_count == body.solid_count and (out.volume > body.volume) == (by > 0):
-            return out
-    raise BadInput(
-        "The faces round this one cannot be led on to the surface; lay the surface into the body instead.", field="face"
-    )
+        return faces_offset(body, own, by)
+    except BadInput:
+        if way is None:
+            raise
+        return _pushed(body, own, by * way, by > 0)
+
+
+def _straight(body: Body, own: list[str]) -> tuple[np.ndarray | None, bool]:
+    """The way (3,) that flat faces look where all the faces around them run along it, None where one does not; and
+    whether some of those are round (two pieces of a bore are not always made one).
+    """
+    known = {s.name: s for s in face_surfaces(body)}
+    ends = [(known[n].element, known[n].outward) for n in own]
+    ways = np.array([out * e.normal for e, out in ends if isinstance(e, Plane)])
+    if len(ways) < len(own) or (ways @ ways[0] < 1 - _ALONG).any():
+        return None, False
+    beside = {f for e in body.edge_faces().values() if set(e) & set(own) for f in e} - set(own)
+    for e in (known[n].element for n in beside):
+        off = abs(float(e.normal @ ways[0])) if isinstance(e, Plane) else 1.0
+        off = 1 - abs(float(e.direction @ ways[0])) if isinstance(e, Cylinder) else off
+        if off > _ALONG:
+            return None, False
+    return ways[0], any(isinstance(known[n].element, Cylinder) for n in beside)
+
+
+def _pushed(body: Body, own: list[str], by: np.ndarray, outwards: bool) -> Body:
+    """The body with flat faces pushed along their own normal by (3,) mm, out of it or into it."""
+    out = body
+    for prism in _prisms(body, own, np.zeros(3), by):
+        out = combine(out, prism, "join" if outwards else "cut", "grown")
+    return out
+
+
+def _prisms(body: Body, own: list[str], low: np.ndarray, high: np.ndarray) -> list[Body]:
+    """What some faces sweep from one place to another, (3,) mm from where they are, their walls named by those they
+    run on from.
+    """
+    shapes, rims = faces_of(body.shape), edge_faces(body.shape)
+    aside = gp_Trsf()
+    aside.SetTranslation(gp_Vec(*map(float, low)))
+    out = []
+    for k in (k for k, n in enumerate(body.face_names) if n in own):
+        op = BRepPrimAPI_MakePrism(shapes[k], gp_Vec(*map(float, high - low)))
+        named = [(op.LastShape(), body.face_names[k]), (op.FirstShape(), "grown/foot")]
+        for edge, ids in rims:
+            wall = next((body.face_names[i] for i in ids if i != k), "grown/wall")
+            named += [(f, wall) for f in (listed(op.Generated(edge)) if k in ids else ())]
+        prism = carry_names(op.Shape(), named, lambda f: [f], "grown")
+        out.append(Body(prism.shape.Moved(TopLoc_Location(aside)), prism.face_names))
+    return out
 
 
 def _pieces(split: Body) -> list[Body]:
