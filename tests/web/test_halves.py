@@ -16,6 +16,17 @@ from .test_story import chips, choose, evidence, shot
 pytestmark = pytest.mark.browser
 
 
+def chamfering(server, page, name, scan, steps):
+    """A job of a scan and steps, with the chamfer in hand."""
+    page.goto(upload_job(server, name, "Scan.ply", scan, steps))
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, np.eye(4))
+    room.settled()
+    room.framed = True
+    room.tool("Build", "Chamfer")
+    return room
+
+
 @pytest.mark.long
 def test_a_chamfer_is_read_and_the_other_half_is_mirrored(server, page, tmp_path):
     cradle = Cradle(tmp_path)
@@ -23,12 +34,7 @@ def test_a_chamfer_is_read_and_the_other_half_is_mirrored(server, page, tmp_path
     drill = {"id": "hole", "kind": "drill", "name": "Hole", "frame": "frame", "scan": "scan", "body": "both"}
     zones = {"id": "zones", "kind": "zones", "name": "Zones", "scan": "scan"}
     steps = [*cradle.j.steps[1:], {**drill, "places": [hole]}, zones]
-    page.goto(upload_job(server, "Cradle", "Scan.ply", cradle.path.read_bytes(), steps))
-    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
-    room = Room(page, np.eye(4))
-    room.settled()
-    room.framed = True
-    room.tool("Build", "Chamfer")
+    room = chamfering(server, page, "Cradle", cradle.path.read_bytes(), steps)
     bench = page.get_by_role("complementary", name="Bench")
     x, y, _ = cradle.middle
     room.click_part((x - 34.9, y, 29.9), (-0.7, 0, 0.7), tilt=(0, 0, 0))
@@ -64,12 +70,7 @@ def test_a_chamfer_is_read_and_the_other_half_is_mirrored(server, page, tmp_path
 
 def test_two_legs_are_read_chosen_and_built(server, page, tmp_path):
     block = Block(tmp_path)
-    page.goto(upload_job(server, "Block", "Scan.ply", block.path.read_bytes(), block.j.steps[1:]))
-    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
-    room = Room(page, np.eye(4))
-    room.settled()
-    room.framed = True
-    room.tool("Build", "Chamfer")
+    room = chamfering(server, page, "Block", block.path.read_bytes(), block.j.steps[1:])
     bench = page.get_by_role("complementary", name="Bench")
     x, y, _ = block.middle
     room.click_part((x + 19.9, y, 19.9), (0.7, 0, 0.7), tilt=(0, 0, 0))
