@@ -4,10 +4,13 @@ long waves of merged and smoothed scans add over whole faces.
 
 from __future__ import annotations
 
+import contextlib
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
+from ..elements import fit
+from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.patches import look_at_patch, patches_scatter
 from .ground import calm_distance, rough_facets
@@ -26,6 +29,8 @@ _FLAT = 1.3  # times what a cubic leaves: a plane that leaves no more has nothin
 _AT_ALL = 5e-3  # of a patch's width: where even a cubic leaves more, the patch is folded
 _HARDLY_BENT = 2.5e-3  # of a patch's width: a plane that leaves no more could be flat with long waves
 _BOTH_WAYS = 0.6  # of all their bows: what such patches bow out more than in where they only show waves
+_ROUND_FROM, _ROUND_STEP, _ROUNDS = 240, 8, 0.2  # facets; of the patches that are asked; the share that must be round
+_TELLING = 160  # vertices of a patch that tell as much as all
 _SHARE = 0.05  # of the mesh: a wider patch is no small one
 _FLATS, _SOME = 0.1, 8  # share and count of patches that must be flat to tell the waves
 _CALM = 0.2  # of the patches: those that bend least
@@ -58,9 +63,9 @@ def face_noise(index: ScanIndex) -> float:
 
     Patches without an edge are looked at ever wider. A patch is flat where a plane leaves hardly more than a cubic, or
     so little for its size that only a bend many times wider could; flat ones that bow out as often as in show the
-    scan's waves. Where nothing is flat, the least that cubics leave counts as long as it grows more slowly with the
-    patch than a surface's own bends would let it (a variogram's sill; Cressie 1993, *Statistics for Spatial Data*,
-    2.3).
+    scan's waves. Where nothing is flat, a cylinder or ball that leaves no more of wide patches than a cubic, with half
+    its numbers, shows the waves; else the least that cubics leave counts as long as it grows more slowly with the patch
+    than a surface's own bends would let it (a variogram's sill; Cressie 1993, *Statistics for Spatial Data*, 2.3).
     """
     if index.exact:
         return 0.0
@@ -90,29 +95,42 @@ def _waves(index: ScanIndex) -> float:
     calm = calm_distance(index.neighbours, rough)
     rng = np.random.default_rng(5)
     flat = bent = last = 0.0
+    round_: float | None = None
     follows, before = True, 1
     for facets in _SCALES:
         if facets > _SHARE * len(normals):
             break
         inside = np.flatnonzero(calm >= int(0.5 * np.sqrt(facets)))
-        found = []
-        for seed in rng.choice(inside, min(_DRAWN, len(inside)), replace=False):
-            patch = free_patch(index.neighbours, normals, rough, int(seed), _WIDE_DEG, facets)
-            if len(patch) >= _WHOLE * facets:
-                found.append(look_at_patch(index.mesh, patch, normals[seed]))
-        if len(found) < _SOME:
+        seeds = rng.choice(inside, min(_DRAWN, len(inside)), replace=False)
+        patches = [free_patch(index.neighbours, normals, rough, int(seed), _WIDE_DEG, facets) for seed in seeds]
+        whole = [(p, look_at_patch(index.mesh, p, normals[p[0]])) for p in patches if len(p) >= _WHOLE * facets]
+        if len(whole) < _SOME:
             break
-        plane, cubic, bow, size = np.array(found).T
+        plane, cubic, bow, size = np.array([look for _, look in whole]).T
         level = (plane <= _FLAT * cubic) & (plane <= _AT_ALL * size)
         if not _many(level):
             level |= plane <= _HARDLY_BENT * size
             level &= abs(bow[level].sum()) <= _BOTH_WAYS * np.abs(bow[level]).sum()
         if _many(level):
             flat = float(np.median(plane[level]))
+        elif flat == 0.0 and facets >= _ROUND_FROM:
+            about = np.array([_about_round(index, p, normals) for p, _ in whole[::_ROUND_STEP]])
+            fits = about <= cubic[::_ROUND_STEP]
+            round_ = float(np.median(about[fits])) if fits.sum() > _ROUNDS * len(fits) else round_
         now = float(np.quantile(cubic, _CALM))
         follows &= last == 0.0 or now <= last * (facets / before) ** _AS_WAVES
         bent, last, before = now if follows else bent, now, facets
-    return flat or bent
+    return flat or (bent if round_ is None else round_)
+
+
+def _about_round(index: ScanIndex, facets: np.ndarray, normals: np.ndarray) -> float:
+    """Standard deviation of a patch, mm, about the round surface that fits it best; infinite where none does."""
+    some = facets[:: int(np.ceil(len(facets) / _TELLING))]
+    p, best = index.mesh.vertices[index.mesh.faces[some, 0]], np.inf
+    for kind in ("cylinder", "sphere"):
+        with contextlib.suppress(BadInput):
+            best = min(best, fit(kind, p, normals=normals[some], correlated=False).sigma)
+    return best
 
 
 def _many(level: np.ndarray) -> bool:
