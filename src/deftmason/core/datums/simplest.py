@@ -12,6 +12,7 @@ from ..scan.picking import Gathered
 from ..zones.ground import Ground
 from ..zones.growing import mean_turn
 from ..zones.kinds import own_noise
+from ..zones.noise import is_wavy
 
 __all__ = ["places_on", "simplest"]
 
@@ -31,8 +32,9 @@ def places_on(index: ScanIndex, facets: np.ndarray) -> tuple[np.ndarray, np.ndar
 
 
 def simplest(index: ScanIndex, found: list[tuple[Gathered, float, float]]) -> tuple[Gathered, float, float]:
-    """Of what spread about as far, the simplest that explains it as well as any: where they all lie, it scatters no
-    more than the best, but for what each parameter takes of waves that the face holds only few of.
+    """Of what spread about as far, the simplest that explains it as well as any. On scans whose noise is long waves:
+    where they all lie, away from worn borders, it scatters no more than the best, but for what each parameter takes of
+    waves that the face holds only few of.
     """
     if len(found) == 1:
         return found[0]
@@ -41,7 +43,7 @@ def simplest(index: ScanIndex, found: list[tuple[Gathered, float, float]]) -> tu
         bare = Ground.bare(index, 0.0)
         turns = np.array([mean_turn(bare, g.facets, g.element) for g, _, _ in found if g.element is not None])
         spread = list(np.where(turns <= _TURNS * turns.min() + _TURN_LEAST, spread, np.inf))
-    else:
+    elif is_wavy(index):
         shared = _well_inside(index, [g.facets for g, _, _ in found])
         if len(shared) >= _FEWEST:
             places, normals = places_on(index, shared)

@@ -16,7 +16,7 @@ from ..scan.patches import look_at_patch, patches_scatter
 from .ground import calm_distance, rough_facets
 from .growing import free_patch
 
-__all__ = ["face_noise", "noise_anywhere", "noise_to_grow_with", "scan_noise"]
+__all__ = ["face_noise", "is_wavy", "noise_anywhere", "noise_to_grow_with", "scan_noise"]
 
 _PATCHES = 300
 _RINGS_OF, _FEWER = 60, 24  # facets a patch has; of a smaller one, which bends less
@@ -81,12 +81,16 @@ def noise_anywhere(index: ScanIndex) -> float:
     return max(_PATCH_WAVES * scan_noise(index), _UNLIKE * face_noise(index))
 
 
+def is_wavy(index: ScanIndex) -> bool:
+    """Whether most of the scan's noise is long waves, as merging and smoothing leave it."""
+    return face_noise(index) > _WAVY * scan_noise(index)
+
+
 def noise_to_grow_with(index: ScanIndex) -> tuple[float, float]:
     """The noise, mm, that zones are first grown with, and how many times as much they may show it to be: the scatter of
     small patches keeps faces apart best, as long as whole faces do not scatter far more.
     """
-    small, whole = scan_noise(index), face_noise(index)
-    return (whole, _WAVY_MOST) if whole > _WAVY * small else (small, _GRAINY_MOST)
+    return (face_noise(index), _WAVY_MOST) if is_wavy(index) else (scan_noise(index), _GRAINY_MOST)
 
 
 def _waves(index: ScanIndex) -> float:
