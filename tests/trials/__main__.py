@@ -10,7 +10,6 @@ from .report import keep, lines, run
 AREAS = (
     "fits",
     "picks",
-    "clicks",
     "sections",
     "worn",
     "deviation",
