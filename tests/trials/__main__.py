@@ -10,6 +10,7 @@ from .report import keep, lines, run
 AREAS = (
     "fits",
     "picks",
+    "clicks",
     "sections",
     "worn",
     "deviation",

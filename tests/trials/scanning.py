@@ -126,3 +126,38 @@ def even_mesh_of(
         grain = np.sqrt(0.5) * grain + np.sqrt(0.5) * wavy(even.vertices, alike, rng)
     noisy = TriMesh(even.vertices + noise * grain[:, None] * even.vertex_normals, even.faces)
     return noisy, of[facets]
+
+
+def merged_mesh_of(
+    body: Body, rng: np.random.Generator, spacing: float, noise: float, alike: float
+) -> tuple[TriMesh, np.ndarray]:
+    """A mesh as merging scans leaves it, and the face each facet is nearest to: its noise (mm) has no grain, is alike
+    over ``alike`` mm and up to three times as strong in one place as in another; its edges are worn by about
+    ``spacing``.
+    """
+    mesh, ids = even_mesh_of(body, rng, spacing, 0.0, 0.0)
+    strength = np.exp(0.4 * wavy(mesh.vertices, 12 * alike, rng))
+    v = mesh.vertices + (noise * strength * wavy(mesh.vertices, alike, rng))[:, None] * mesh.vertex_normals
+    for share in (0.5, -0.53) * 3:  # to and fro, so that round faces do not shrink (Taubin 1995)
+        v = v + share * (_mean_of_neighbours(v, mesh.faces) - v)
+    return TriMesh(v, mesh.faces), ids
+
+
+def _mean_of_neighbours(v: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """The middle of the vertices that each (n, 3) shares a facet with."""
+    pairs = faces[:, [0, 1, 1, 2, 2, 0, 1, 0, 2, 1, 0, 2]].reshape(-1, 2)
+    count = np.maximum(np.bincount(pairs[:, 0], minlength=len(v)), 1)
+    near = np.stack([np.bincount(pairs[:, 0], v[pairs[:, 1], k], len(v)) for k in range(3)], -1)
+    return near / count[:, None]
+
+
+def away_from_edges(mesh: TriMesh, ids: np.ndarray, length: float) -> np.ndarray:
+    """Facets (m,) farther than ``length`` mm from any of another face."""
+    out = np.ones(len(ids), bool)
+    for face in np.unique(ids):
+        own = ids == face
+        beside = mesh.centroids[~own]
+        if len(beside):
+            near, _ = cKDTree(beside, balanced_tree=False).query(mesh.centroids[own], distance_upper_bound=length)
+            out[own] = ~np.isfinite(near)
+    return out

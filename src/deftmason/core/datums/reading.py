@@ -16,19 +16,18 @@ from ..scan.index import ScanIndex
 from ..scan.picking import RULES, Gathered, gather_on
 from ..zones.ground import Ground
 from ..zones.growing import KINDS, grow_each, is_shaped, look_around
-from ..zones.noise import scan_noise
+from ..zones.noise import noise_anywhere
 from .nearby import Nearby, nearby
 from .rounded import as_rounding
+from .simplest import places_on, simplest
 
 __all__ = ["Reading", "reading_as", "readings", "spread_held"]
 
 _RULE = "same bend"
-_SAMPLE = 3000  # vertices that tell one kind from another
-_AS_WELL = 1.08  # of the best scatter: a simpler kind that comes this near is the better name
-_WAVES = 1.5  # of the scatter of small patches: what its waves add over a whole face
 _AS_NOISE = 1.3  # of the noise: what scatters less is flat enough
 _LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
 _FEWEST = 12  # facets about a place that face nearly alike, so that a bend can be told
+_EXACT_OFF = 1e-5  # of the size: exact facets that scatter more lie on another surface
 _EXACT_SCATTER = 0.01  # of the median edge: exact facets that lie farther off are of another surface
 _HELD = 6.0  # times the noise, or its own scatter: what passes farther from a place is another surface's
 _LOST = 2.6  # times the noise: where everything scatters more, the place itself told nothing
@@ -53,16 +52,10 @@ class Reading:
     cost: float | None
 
 
-def _places(index: ScanIndex, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    ids = index.corners(facets)
-    ids = ids[:: int(np.ceil(len(ids) / _SAMPLE))]
-    return index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
-
-
 def _measured(index: ScanIndex, g: Gathered) -> tuple[Gathered, float, float]:
     """A spread with its area, mm², and how far it scatters, mm."""
     assert g.element is not None
-    p, _ = _places(index, g.facets)
+    p, _ = places_on(index, g.facets)
     area = float(index.mesh.areas[g.facets].sum())
     return g, area, 1.4826 * float(np.median(np.abs(g.element.distance(p))))
 
@@ -96,7 +89,8 @@ def _flat_beside(index: ScanIndex, place, normal, angle_deg: float | None, few: 
 
 
 def _flat_after_all(e: Element, area: float) -> bool:
-    radius = getattr(e, "major_radius", None) or getattr(e, "radius", None)
+    tube = (getattr(e, "major_radius", 0.0), getattr(e, "minor_radius", 0.0))
+    radius = getattr(e, "radius", None) or max(tube) or None
     if radius is not None and float(radius) > _LARGEST * np.sqrt(area):
         return True
     angle = getattr(e, "half_angle_deg", None)
@@ -127,7 +121,7 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
     turn = angle / RULES[_RULE]
     flat_angle = min(turn * RULES["same facing"], 60.0)
     spread = list(_spread_as(index, place, ("plane",), flat_angle, normal))
-    ground = Ground.bare(index, _WAVES * scan_noise(index))
+    ground = Ground.bare(index, noise_anywhere(index))
     shaped = [g for g in spread if g.element is not None and is_shaped(ground, g.facets, g.element)]
 
     def within(g: Gathered, noises: float) -> bool:
@@ -144,8 +138,8 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
         def bent(at: int, wide: np.ndarray | None = None) -> list[Gathered]:
             return [
                 Gathered(facets, _RULE, angle, missed, e)
-                for facets, e in _bent(about, ground, at, KINDS[1:], turn, wide, angle)
-                if not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
+                for facets, e in _bent(about, ground, at, KINDS, turn, wide, angle)
+                if e.kind == "plane" or not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
             ]
 
         round_here = bent(at, shaped[0].facets if shaped else None)
@@ -158,6 +152,10 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
                 if more:
                     round_here = more
                     break
+        flat_here = [g for g in round_here if _kind(g) == "plane"]
+        round_here = [g for g in round_here if _kind(g) != "plane"]
+        if flat_here and (not spread or len(flat_here[0].facets) > len(spread[0].facets)):
+            spread = flat_here
         spread += round_here
         if not round_here:
             spread += [
@@ -167,15 +165,14 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
             ]
     found = [_measured(index, g) for g in spread]
     found = [f for f in found if _holds(index, seed, f[0], max(ground.noise, f[2]))] or found
+    if index.exact:  # nothing that only passes near exact corners
+        found = [f for f in found if f[2] <= _EXACT_OFF * index.size] or found
     if not found:
         raise BadInput("No flat, round or ringed surface passes through this place; pick another place.", field="pick")
     most = max(area for _, area, _ in found)
     wide = [f for f in found if f[1] >= _LESS * most]
-    least = min(scatter for _, _, scatter in wide)
-    limit = _AS_WELL * least + 1e-9 * float(np.linalg.norm(np.ptp(index.mesh.bounds, axis=0)))
-    as_well = [f for f in wide if f[2] <= limit]
-    first = min(as_well, key=lambda f: (FIT_KINDS[_kind(f[0])], f[2]))
-    p, n = _places(index, first[0].facets)
+    first = simplest(index, wide)
+    p, n = places_on(index, first[0].facets)
     likely = sorted((g for g, _, _ in found), key=lambda g: (g is not first[0], FIT_KINDS[_kind(g)]))
     rounding = None if flat else _rounding(index, about, ground, seed, likely)
     kind = _kind(rounding or first[0])
@@ -195,9 +192,14 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
 
 
 def _holds(index: ScanIndex, seed: int, g: Gathered, scatter: float) -> bool:
-    """Whether what spread from a facet of a scan still passes through it."""
+    """Whether what spread from a facet of a scan still passes through it: through its corners, as its middle lies
+    under a tight bend.
+    """
+    if index.exact:
+        return True
     assert g.element is not None
-    return index.exact or abs(float(g.element.distance(index.mesh.centroids[[seed]])[0])) <= _HELD * scatter
+    off = np.abs(g.element.distance(index.mesh.vertices[index.mesh.faces[seed]]))
+    return float(np.median(off)) <= _HELD * scatter
 
 
 def _beside(ground: Ground, seed: int, about: np.ndarray) -> Iterator[int]:
@@ -241,7 +243,7 @@ def spread_held(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> Gat
     seed = int(facets[np.argmin(np.linalg.norm(c - c.mean(axis=0), axis=1))])
     element = gathered.element
     for _ in range(3):
-        p, n = _places(index, facets)
+        p, n = places_on(index, facets)
         f = fit(kind, p, normals=n, correlated=False, **holds)
         spread = 1.4826 * float(np.median(np.abs(f.residuals)))
         reach = max(4.0 * spread, 0.002 * index.mesh.median_edge)
@@ -271,7 +273,7 @@ def reading_as(index: ScanIndex, place, kind: str, *, angle_deg: float | None = 
     seed, missed = index.nearest_facet(at, facing)
     usual = RULES["same facing" if kind == "plane" else _RULE]
     angle = usual if angle_deg is None else angle_deg
-    noise = _WAVES * scan_noise(index)
+    noise = noise_anywhere(index)
     about = nearby(index, seed)
     ground = Ground.of(index if about is None else about.index, noise)
     at_seed = seed if about is None else about.seed
@@ -301,6 +303,6 @@ def _bends(index: ScanIndex, g: Gathered, noise: float) -> bool:
     assert g.element is not None
     if _flat_after_all(g.element, float(index.mesh.areas[g.facets].sum())):
         return False
-    p, _ = _places(index, g.facets)
+    p, _ = places_on(index, g.facets)
     off = np.abs(fit("plane", p, correlated=False).residuals)
     return 1.4826 * float(np.median(off)) > _AS_NOISE * noise

@@ -140,8 +140,9 @@ def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: 
                 if cost - float(ahead @ ahead) <= 0.1 * enough * cost:
                     break  # not even the linear model gains
                 trial = model.moved_by(d)
-                tr, tj = _weighed(trial, p, sw)
-                tc = float(tr @ tr)
+                with np.errstate(over="ignore", invalid="ignore"):  # a step too far is not taken
+                    tr, tj = _weighed(trial, p, sw)
+                    tc = float(tr @ tr)
                 if np.isfinite(tc) and tc < cost:
                     gain = cost - tc
                     model, r, j, cost = trial, tr, tj, tc

@@ -17,7 +17,7 @@ from ..elements.uncertainty import by_blocks
 from ..errors import BadInput
 from ..progress import Progress, silent
 from ..scan.index import ScanIndex
-from ..zones.noise import scan_noise
+from ..zones.noise import noise_anywhere
 
 __all__ = ["Symmetry", "SymmetryPlane", "symmetries"]
 
@@ -31,7 +31,6 @@ _GAP = 2.5  # sample spacings: nothing farther beside agrees
 _NOISES = 3.0  # what agrees lies within so many
 _LEAST = 0.5  # of the surface must agree
 _SAME_DEG, _SAME = 2.0, 0.02
-_WAVES = 1.5  # of the scatter of small patches: what waves add
 _EXACT = 2e-4  # of the size: what agrees on a mesh without noise, whose facets are chords
 
 
@@ -229,7 +228,7 @@ def symmetries(index: ScanIndex, *, noise: float | None = None, progress: Progre
 
     ``noise`` in mm: the scan's own where not given.
     """
-    own = _WAVES * scan_noise(index) if noise is None else float(noise)
+    own = noise_anywhere(index) if noise is None else float(noise)
     s = _Surface(index, own)
     some = np.random.default_rng(2).choice(len(s.p), 3000, replace=False)
     progress(0.1, "Asking pairs of places")

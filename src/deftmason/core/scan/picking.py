@@ -296,4 +296,4 @@ def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tu
             break
         ids, p, n = ids[keep], p[keep], n[keep]
         f = fit(kind, p, normals=n, correlated=False, near=f.element, **holds)
-    return fit(kind, p, normals=n, **holds), ids
+    return fit(kind, p, normals=n, near=f.element, **holds), ids

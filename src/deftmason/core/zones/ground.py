@@ -11,7 +11,10 @@ from ..elements import Element
 from ..scan.growing import packed
 from ..scan.index import ScanIndex
 
-__all__ = ["Ground", "calm_distance", "lower_calm", "pack_all", "pieces_of"]
+__all__ = ["Ground", "calm_distance", "lower_calm", "pack_all", "pieces_of", "rough_facets"]
+
+
+_ROUGH_DEG = (2.5, 12.0)  # least and most turn between neighbours from which on they lie across an edge or in a blend
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,15 @@ class Ground:
         """The scan with normals freed of noise."""
         ground = Ground.bare(index, noise)
         return ground if index.exact else replace(ground, normals=np.ascontiguousarray(index.steady_normals))
+
+
+def rough_facets(normals: np.ndarray, neighbours: np.ndarray) -> np.ndarray:
+    """Facets (m,) across an edge or in a tight blend: where the seeds of large calm surfaces do not lie."""
+    turn = np.zeros(len(normals))
+    for k in range(3):
+        ok = neighbours[:, k] >= 0
+        turn[ok] = np.maximum(turn[ok], np.linalg.norm(normals[ok] - normals[neighbours[ok, k]], axis=1))
+    return turn > np.clip(3 * float(np.median(turn)), *np.radians(_ROUGH_DEG))
 
 
 def pack_all(elements: list[Element | None]) -> tuple[np.ndarray, np.ndarray]:

@@ -20,7 +20,7 @@ from ..scan.growing import flood_on
 from .algebra import may_lie
 from .ground import Ground
 
-__all__ = ["KINDS", "Grown", "grow_best", "grow_each", "is_shaped", "look_around"]
+__all__ = ["KINDS", "Grown", "free_patch", "grow_best", "grow_each", "is_shaped", "look_around", "mean_turn"]
 
 #: Kinds of element a surface may be, the simplest first.
 KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
@@ -88,10 +88,16 @@ def _patch(seed, neighbours, normals, taken, least, step_least, most):  # pragma
 
 def look_around(ground: Ground, seed: int, degrees: float = 60.0, most: int = _LOOKS[0]) -> np.ndarray:
     """Facets about one, breadth first, that turn no more than ``degrees`` from it and little from one to the next."""
-    index = ground.index
-    step = float(np.cos(np.radians(30.0 if index.exact else 40.0)))
-    least = float(np.cos(np.radians(degrees)))
-    return _patch(seed, index.neighbours, ground.normals, ground.taken, least, step, most)
+    step = 30.0 if ground.index.exact else 40.0
+    return free_patch(ground.index.neighbours, ground.normals, ground.taken, seed, degrees, most, step)
+
+
+def free_patch(neighbours, normals, taken, seed: int, degrees: float, most: int, step_deg: float = 40.0) -> np.ndarray:
+    """Facets about one, breadth first, none of them ``taken`` (m,), that turn no more than ``degrees`` from it and
+    ``step_deg`` from one to the next.
+    """
+    least, step = float(np.cos(np.radians(degrees))), float(np.cos(np.radians(step_deg)))
+    return _patch(seed, neighbours, normals, taken, least, step, most)
 
 
 def _places(ground: Ground, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -205,7 +211,7 @@ def _grow(
     if kind != "plane" and _too_flat(known, area):
         return None
     if exact:
-        area *= float(np.exp(-((_mean_turn(ground, facets, known) / _MEAN_TURN) ** 2)))
+        area *= float(np.exp(-((mean_turn(ground, facets, known) / _MEAN_TURN) ** 2)))
     return Grown(np.sort(facets), known, area * (1 - _EARNS * (FIT_KINDS[kind] - FIT_KINDS["plane"])))
 
 
@@ -221,7 +227,7 @@ def _could_lie(ground: Ground, kind: str, patch: np.ndarray) -> bool:
     return float(np.max(np.abs(f.residuals))) <= _EXACT * ground.size
 
 
-def _mean_turn(ground: Ground, facets: np.ndarray, element: Element) -> float:
+def mean_turn(ground: Ground, facets: np.ndarray, element: Element) -> float:
     """Mean angle (rad) between facets and an element: coarse corners on two circles lie on many surfaces, their facets
     do not.
     """
@@ -336,6 +342,13 @@ def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]])
     return best
 
 
+def _of_like_size(ground: Ground, seed: int, patch: np.ndarray) -> np.ndarray:
+    """Of a patch of an exact mesh the facets that are as large as the seed's: a bend's, not those beside it."""
+    areas = ground.index.mesh.areas[patch]
+    own = float(ground.index.mesh.areas[seed])
+    return patch[(areas > _LIKE_SIZE * own) & (_LIKE_SIZE * areas < own)]
+
+
 def grow_best(ground: Ground, seed: int) -> Grown | None:
     """The element through a seed that explains the most of what is not taken yet; None where none does."""
     index = ground.index
@@ -346,8 +359,7 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
     sizes, flat = (_EXACT_LOOKS, _EXACT_FLAT_DEG) if index.exact else (_LOOKS, _FLAT_DEG)
     wide = [look(60.0, most) for most in sizes]
     if index.exact:
-        areas = index.mesh.areas
-        wide.append(wide[1][areas[wide[1]] > _LIKE_SIZE * areas[seed]])
+        wide.append(_of_like_size(ground, seed, wide[1]))
     looks = {"wide": wide, "flat": [look(flat, most) for most in sizes]}
     kinds = KINDS if index.exact else _bends(ground, wide[0])
     best = _tried(ground, seed, kinds, looks)
@@ -390,13 +402,16 @@ def grow_each(
     def look(degrees: float, most: int) -> np.ndarray:
         return look_around(ground, seed, degrees, most)
 
+    bends = [] if wide is None else [wide]
+    bends += [look(60.0, most) for most in sizes]
+    if index.exact:
+        bends.append(_of_like_size(ground, seed, bends[-2]))
     out: list[Grown] = []
     for kind in kinds:
         if kind == "torus" and any(len(g.facets) > _LOOKS[1] and _within(ground, g) for g in out):
             continue
         best: Grown | None = None
-        looks = [] if wide is None else [wide]
-        for patch in looks + [look(flat if kind == "plane" else 60.0, most) for most in sizes]:
+        for patch in [look(flat, most) for most in sizes] if kind == "plane" else bends:
             try:
                 grown = _grow(ground, seed, kind, patch, turn, kind == "torus" and not index.exact)
             except BadInput:

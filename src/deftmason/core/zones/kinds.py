@@ -105,8 +105,9 @@ def noise_of(ground: Ground, zones: list[tuple[np.ndarray, Element | None]], inn
         if element is None or len(ids) < 200:
             continue
         p = m.vertices[ids[:: int(np.ceil(len(ids) / _POINTS))]]
-        f = _cleaned(element.kind, p, None, element).element
-        found.append(own_noise(f.feet(p), f.distance(p)))
+        fitted = _perhaps(element.kind, p, None, element)
+        if fitted is not None:
+            found.append(own_noise(fitted.element.feet(p), fitted.element.distance(p)))
     found = [f for f in found if f.sigma2 > 0]
     if not found:
         return None
@@ -144,6 +145,13 @@ def _cleaned(kind: str, p: np.ndarray, n: np.ndarray | None, near: Element | Non
     return f
 
 
+def _perhaps(kind: str, p: np.ndarray, n: np.ndarray | None, near: Element | None) -> Fit | None:
+    try:
+        return _cleaned(kind, p, n, near)
+    except BadInput:
+        return None
+
+
 def _real(f: Fit, extent: float) -> bool:
     radius = getattr(f.element, "radius", None) or getattr(f.element, "major_radius", None)
     if radius is not None and float(radius) > _LARGEST * extent:
@@ -177,25 +185,27 @@ def settled_fit(
     ids = _deeper(ids, inner, 1)
     ids = ids[:: int(np.ceil(len(ids) / _POINTS))]
     p, n = m.vertices[ids], m.vertex_normals[ids]
+
+    def told(kind: str, near: Element, shaped: bool) -> Settled | None:
+        f = _perhaps(kind, p, n, near)
+        return None if f is None else Settled(f, shaped)
+
     if noise is None or len(ids) < 40:
-        return Settled(_cleaned(element.kind, p, n, element), False)
+        return told(element.kind, element, False)
     deep = deep[:: int(np.ceil(len(deep) / _KIND_POINTS))]
     q, k = m.vertices[deep], m.vertex_normals[deep]
     extent = float(np.linalg.norm(np.ptp(q, axis=0)))
 
     def of(kind: str) -> Fit | None:
-        try:
-            f = _cleaned(kind, q, k, element if kind == element.kind else None)
-        except BadInput:
-            return None
-        return f if kind == element.kind or _real(f, extent) else None
+        f = _perhaps(kind, q, k, element if kind == element.kind else None)
+        return f if f is None or kind == element.kind or _real(f, extent) else None
 
     def left(f: Fit) -> float:
         return _shape_left(q, f.element.distance(q), noise, f.element)
 
     own = of(element.kind)
     if own is None:
-        return Settled(_cleaned(element.kind, p, n, element), True)
+        return told(element.kind, element, True)
     best, shape = own, left(own)
     for kind in _SIMPLER[element.kind]:
         simpler = of(kind)
@@ -217,4 +227,4 @@ def settled_fit(
                 best, shape = rounder, rest
             if shape <= _LEFT:
                 break
-    return Settled(_cleaned(best.kind, p, n, best.element), shape > _LEFT)
+    return told(best.kind, best.element, shape > _LEFT)

@@ -9,37 +9,24 @@ import numpy as np
 from ..elements import Element
 from ..progress import Progress
 from ..scan.patches import around
-from .ground import Ground, calm_distance, lower_calm
+from .ground import Ground, calm_distance, lower_calm, rough_facets
 from .growing import Grown, grow_best, is_shaped
 
 __all__ = ["grown_zones"]
 
-_ROUGH_DEG = (2.5, 12.0)  # least and most turn between neighbours from which on they lie across an edge or in a blend
 _MOST_FAILED, _MOST_FAILED_EXACT = 40, 400  # seeds in a row that gave nothing
 _SKIPPED = 60  # facets about a seed that gave nothing: none of them is asked
 _LARGE_ZONE = 400  # facets of a zone that tells how far the scan's waves scatter
 _CALM_SHARE = 0.2  # of such zones' area: the others may follow a free surface
-_WAVES_MOST = 1.15  # of the scatter of small patches: what waves may add at most
 
 
-def _rough(ground: Ground) -> np.ndarray:
-    """Facets across an edge or in a tight blend: where the seeds of large calm surfaces do not lie."""
-    n, g = ground.normals, ground.index.neighbours
-    turn = np.zeros(len(n))
-    for k in range(3):
-        ok = g[:, k] >= 0
-        turn[ok] = np.maximum(turn[ok], np.linalg.norm(n[ok] - n[g[ok, k]], axis=1))
-    limit = np.clip(3 * float(np.median(turn)), *np.radians(_ROUGH_DEG))
-    return turn > limit
-
-
-def _with_waves(ground: Ground, least: float, known: list[tuple[float, float]]) -> Ground:
+def _with_waves(ground: Ground, least: float, most: float, known: list[tuple[float, float]]) -> Ground:
     """The ground with the noise that whole faces have: of the calmest of those ``known`` (scatter, area), between once
-    and some times the ``least``, which is that of small patches and does not see the noise's long waves.
+    and ``most`` times the ``least``, which is that of patches and does not see the noise's longest waves.
     """
     sigma, area = np.array(sorted(known)).T
     calm = float(sigma[np.searchsorted(np.cumsum(area), _CALM_SHARE * area.sum())])
-    return replace(ground, noise=float(np.clip(calm, least, _WAVES_MOST * least)))
+    return replace(ground, noise=float(np.clip(calm, least, most * least)))
 
 
 def _scatter(ground: Ground, facets: np.ndarray, element: Element) -> float:
@@ -49,10 +36,10 @@ def _scatter(ground: Ground, facets: np.ndarray, element: Element) -> float:
 
 
 def grown_zones(
-    ground: Ground, least: float, progress: Progress, *, waves: bool = True
+    ground: Ground, least: float, progress: Progress, *, waves: float = 1.0
 ) -> tuple[np.ndarray, list[Grown], Ground]:
     """Labels (m,), the zones they number, each at least ``least`` mm² large, and the ground with the noise that these
-    show. Marks what is ``taken``. Without ``waves`` the noise stays as it is.
+    show. Marks what is ``taken``. The zones may show the noise to be up to ``waves`` times the ground's.
     """
     index = ground.index
     areas = index.mesh.areas
@@ -61,7 +48,9 @@ def grown_zones(
     found: list[Grown] = []
     patches, known = ground.noise, []
     done = 0.0
-    for rough in [np.zeros(m, bool)] if index.exact else [_rough(ground), np.zeros(m, bool)]:
+    for rough in (
+        [np.zeros(m, bool)] if index.exact else [rough_facets(ground.normals, index.neighbours), np.zeros(m, bool)]
+    ):
         calm = calm_distance(index.neighbours, rough | ground.taken)
         calm[ground.taken] = -1
         in_a_row = 0
@@ -80,11 +69,11 @@ def grown_zones(
             ground.taken[grown.facets] = True
             lower_calm(index.neighbours, calm, grown.facets.astype(np.int32))
             found.append(grown)
-            if waves and not index.exact and len(grown.facets) >= _LARGE_ZONE:
+            if waves > 1 and not index.exact and len(grown.facets) >= _LARGE_ZONE:
                 if not is_shaped(ground, grown.facets, grown.element):
                     size = float(areas[grown.facets].sum())
                     known.append((_scatter(ground, grown.facets, grown.element), size))
-                    ground = _with_waves(ground, patches, known)
+                    ground = _with_waves(ground, patches, waves, known)
             done += float(areas[grown.facets].sum())
             progress(0.6 * done / total, f"{len(found)} surfaces read")
     return labels, found, ground

@@ -20,7 +20,7 @@ from .ground import Ground, pieces_of
 from .kinds import inner_vertices, noise_of, settled_fit
 from .lighter import lighter
 from .merging import borders_of, joined, same_surfaces
-from .noise import scan_noise
+from .noise import noise_to_grow_with, scan_noise
 from .roundings import Roundings
 from .seeding import grown_zones
 
@@ -69,20 +69,21 @@ def read_zones(
         four-thousandth of its surface, that share), and no less than twelve facets.
     """
     m = index.mesh
-    measured = scan_noise(index)
-    sigma = measured if noise is None else float(noise)
+    measured, waves = noise_to_grow_with(index)
+    sigma, waves = (measured, waves) if noise is None else (float(noise), 1.0)
     least = (
         max(few_of(index), min(_SMALLEST, float(m.areas.sum()) * _SMALLEST_SHARE))
         if smallest is None
         else float(smallest)
     )
-    light = lighter(index, max(sigma, measured))
+    light = lighter(index, scan_noise(index) if noise is None else max(sigma, measured))
     if light is None:
         ground = Ground.of(index, sigma)
-        labels, elements = _split(ground, least, noise is None, progress)
+        labels, elements = _split(ground, least, waves, progress)
     else:
-        work = Ground.of(light.index, scan_noise(light.index) if noise is None else sigma)
-        labels, elements = _split(work, max(least, few_of(light.index)), noise is None, progress)
+        own, waves = noise_to_grow_with(light.index) if noise is None else (sigma, 1.0)
+        work = Ground.of(light.index, own)
+        labels, elements = _split(work, max(least, few_of(light.index)), waves, progress)
         progress(0.8, "Back on the whole scan")
         ground, labels = light.back(index, work, labels, sigma)
         labels = settled(ground, labels, elements, last=True)
@@ -94,7 +95,7 @@ def few_of(index: ScanIndex) -> float:
     return 0.0 if index.exact else _FEWEST * float(np.median(index.mesh.areas))
 
 
-def _split(ground: Ground, least: float, waves: bool, progress: Progress) -> tuple[np.ndarray, list[Element | None]]:
+def _split(ground: Ground, least: float, waves: float, progress: Progress) -> tuple[np.ndarray, list[Element | None]]:
     """Labels (m,) and the element of each, None for free ones."""
     labels, grown, wavy = grown_zones(ground, least, progress, waves=waves)
     progress(0.6, "Joining what is one surface")

@@ -120,7 +120,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
 
-    computation: ClassVar[int] = 6
+    computation: ClassVar[int] = 7
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")

@@ -87,7 +87,7 @@ class ZonesStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Zones"
-    computation: ClassVar[int] = 6
+    computation: ClassVar[int] = 7
     produces: ClassVar[str] = "zones"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = ZonesTold
