@@ -128,6 +128,18 @@ def test_a_place_on_the_bracket_is_read_as_what_it_is(place, kind, size):
         assert best.gathered.element.radius == pytest.approx(size, rel=0.04)
 
 
+def test_a_tightened_spread_takes_fewer_facets_of_a_rough_flat():
+    mesh, pose = rebuilt().mesh, rebuilt().pose
+    index, seat = ScanIndex(mesh), pose.points(np.array([22.0, 9, 0]))
+
+    def taken(angle_deg):
+        return len(readings(index, seat, angle_deg=angle_deg)[0].gathered.facets)
+
+    usual = taken(20.0)
+    assert taken(30.0) > 0.95 * usual
+    assert taken(3.0) < 0.8 * usual and taken(2.2) < 0.9 * usual
+
+
 def test_a_crowned_top_is_read_as_a_ball_and_what_a_flat_would_cost_is_said():
     mesh, pose = rebuilt().mesh, rebuilt().pose
     best, *rest = readings(ScanIndex(mesh), pose.points(np.array([5.0, 10, 30])))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -136,11 +137,13 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
         at = seed if about is None else about.seed
 
         def bent(at: int, wide: np.ndarray | None = None) -> list[Gathered]:
-            return [
+            found = [
                 Gathered(facets, _RULE, angle, missed, e)
                 for facets, e in _bent(about, ground, at, KINDS, turn, wide, angle)
                 if e.kind == "plane" or not _flat_after_all(e, float(index.mesh.areas[facets].sum()))
             ]
+            tightened = partial(_tightened, index, seed, noise=ground.noise)
+            return found if turn >= 1 or index.exact else [t for g in found if (t := tightened(g))]
 
         round_here = bent(at, shaped[0].facets if shaped else None)
         about_here = look_around(ground, at)
@@ -200,6 +203,15 @@ def _holds(index: ScanIndex, seed: int, g: Gathered, scatter: float) -> bool:
     assert g.element is not None
     off = np.abs(g.element.distance(index.mesh.vertices[index.mesh.faces[seed]]))
     return float(np.median(off)) <= _HELD * scatter
+
+
+def _tightened(index: ScanIndex, seed: int, g: Gathered, noise: float) -> Gathered | None:
+    """What of a spread faces its element within its angle from facet to facet: smoothed over more, all of it would."""
+    assert g.element is not None
+    reach = _HELD * max(noise, _measured(index, g)[2])
+    angle = g.angle_deg * (RULES["same facing"] / RULES[_RULE] if _kind(g) == "plane" else 1.0)
+    facets = np.intersect1d(flood_on(index, seed, g.element, reach, angle, g.facets), g.facets)
+    return replace(g, facets=facets) if len(facets) >= _FEWEST else None
 
 
 def _beside(ground: Ground, seed: int, about: np.ndarray) -> Iterator[int]:
