@@ -16,6 +16,7 @@ from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, To
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
+from .steering import followed
 from .uncertainty import correlated_covariance, noise_model
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
@@ -155,6 +156,16 @@ def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: 
     return model, cost
 
 
+def _steered(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: float = 1e-3) -> tuple[Model, float]:
+    """As `_levenberg`, compiled where nothing is held."""
+    known = model.state()
+    if known is None:
+        return _levenberg(model, p, sw, steps, enough, damping)
+    code, state = known
+    state, cost = followed(code, state, np.ascontiguousarray(p), sw * sw, steps, enough, damping)
+    return model.at(state), float(cost)
+
+
 def _polish(model: Model, p, sw) -> Model:
     """Undamped steps on a QR factorisation until they stop shrinking, or are a millionth of what scatter leaves."""
     last = np.inf
@@ -196,7 +207,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
             ps, ns, ws = p, normals, sw
         tried = []
         for s in _starts(kind, ps, ns, hold, radius, p if len(p) < 20_000 else p[:: len(p) // 10_000], quick):
-            m, c = _levenberg(s, ps, ws, 12 if quick else 40, enough)
+            m, c = _steered(s, ps, ws, 12 if quick else 40, enough)
             tried.append((c, m))
         if not tried:
             raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
@@ -207,7 +218,7 @@ def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
             starts += [m for _, m in apart[: _FULL_STARTS - 1]]
     best = None
     for s in starts:
-        m, c = _levenberg(s, p, sw, 15 if quick else 200, enough, 1e-3 if start is not None else _LITTLE)
+        m, c = _steered(s, p, sw, 15 if quick else 200, enough, 1e-3 if start is not None else _LITTLE)
         if best is None or c < best[0]:
             best = (c, m)
     if start is None and kind == "torus" and not quick:
@@ -228,8 +239,8 @@ def _wider(best, p, normals, sw, hold, radius):
     for _ in range(3):
         pick = rng.choice(len(p), min(len(p), 2 * _START_SAMPLE), replace=False)
         for s in torus_starts(p[pick], None if normals is None else normals[pick], hold, radius, some, most=8):
-            m, _ = _levenberg(s, p[pick], sw[pick], 60)
-            m, c = _levenberg(m, p, sw, 60)
+            m, _ = _steered(s, p[pick], sw[pick], 60)
+            m, c = _steered(m, p, sw, 60)
             if c < best[0]:
                 best = (c, m)
         if best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2:

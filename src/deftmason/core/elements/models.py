@@ -18,6 +18,7 @@ import numpy as np
 
 from .motion import perpendicular_pair
 from .shapes import Circle, Cone, Cylinder, Element, Sphere, Torus
+from .steering import CONE, ROUND, SPHERE, TORUS
 
 __all__ = ["Model", "RoundModel", "SphereModel", "ConeModel", "TorusModel", "DirectionHold"]
 
@@ -65,6 +66,14 @@ class Model:
         raise NotImplementedError
 
     def element(self) -> Element:
+        raise NotImplementedError
+
+    def state(self) -> tuple[int, np.ndarray] | None:
+        """Which model `steering` knows it as, and its state there; None where something holds it."""
+        return None
+
+    def at(self, state: np.ndarray) -> Model:
+        """The model of such a state."""
         raise NotImplementedError
 
 
@@ -159,6 +168,14 @@ class RoundModel(Model):
             return Cylinder(foot, self.a, abs(1 / k))
         return Circle(foot + self.height * self.a, self.a, abs(1 / k))
 
+    def state(self):
+        if self.height is not None or self.hold is not None or self.fixed_radius is not None:
+            return None
+        return ROUND, np.concatenate([self.origin, self.a, self.n, [self.rho, self.k]])
+
+    def at(self, state):
+        return RoundModel(state[:3], state[3:6], state[6:9], float(state[9]), float(state[10]))
+
     @staticmethod
     def from_axis(points, a, center, radius, *, circle=False, hold=None, fixed_radius=None) -> RoundModel:
         """Start with this axis direction, a point on the axis and radius."""
@@ -214,6 +231,14 @@ class SphereModel(Model):
     def element(self):
         k = self.k if abs(self.k) > 1e-12 else 1e-12
         return Sphere(self.origin + (self.rho + 1 / k) * self.n, abs(1 / k))
+
+    def state(self):
+        if self.fixed_radius is not None:
+            return None
+        return SPHERE, np.concatenate([self.origin, self.n, [self.rho, self.k]])
+
+    def at(self, state):
+        return SphereModel(state[:3], state[3:6], float(state[6]), float(state[7]))
 
     @staticmethod
     def from_centre(points, center, radius, *, fixed_radius=None) -> SphereModel:
@@ -292,6 +317,12 @@ class ConeModel(Model):
         apex = self.c - a * (s / np.sin(alpha))
         return Cone(apex, a * sign, float(np.degrees(abs(alpha))))
 
+    def state(self):
+        return None if self.hold is not None else (CONE, np.concatenate([self.a, self.c, [self.alpha, self.s]]))
+
+    def at(self, state):
+        return ConeModel(state[:3], state[3:6], float(state[6]), float(state[7]))
+
 
 @dataclass(frozen=True)
 class TorusModel(Model):
@@ -332,3 +363,11 @@ class TorusModel(Model):
 
     def element(self):
         return Torus(self.c, self.a, abs(self.big), abs(self.small))
+
+    def state(self):
+        if self.hold is not None or self.fixed_radius is not None:
+            return None
+        return TORUS, np.concatenate([self.c, self.a, [self.big, self.small]])
+
+    def at(self, state):
+        return TorusModel(state[:3], state[3:6], float(state[6]), float(state[7]))

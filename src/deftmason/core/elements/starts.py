@@ -7,6 +7,7 @@ rest of the element follows from a linear fit. All work is in the centred, scale
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 
 from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
 from .motion import perpendicular_pair
@@ -15,6 +16,7 @@ __all__ = ["round_starts", "sphere_starts", "cone_starts", "torus_starts", "rota
 
 _SPINE_SAMPLE = 300
 _KEEP = 8
+_LITTLE = 1e-14  # of a system's trace: what keeps it solvable where its columns are alike
 
 
 def _grid(n: int = 120) -> np.ndarray:
@@ -29,19 +31,24 @@ def _grid(n: int = 120) -> np.ndarray:
 def _directions(p, normals, hold: DirectionHold | None, *, from_normals: str) -> list[np.ndarray]:
     if hold is not None and hold.parallel:
         return [hold.vector]
-    _, _, axes = np.linalg.svd(p, full_matrices=False)
+    axes = _spread(p)
     out = list(axes)
     flat = axes[2]
     e1, e2 = perpendicular_pair(flat)
     out += [np.cos(t) * e1 + np.sin(t) * e2 for t in np.arange(12) * np.pi / 12]
     if normals is not None and len(normals):
         n = normals if from_normals == "cylinder" else normals - normals.mean(axis=0)
-        out.insert(0, np.linalg.svd(n, full_matrices=False)[2][2])
+        out.insert(0, _spread(n)[2])
     if normals is None or len(normals) < 30:
         out += list(_grid())  # known normals tell the direction well enough without
     if hold is not None:
         out = [hold.project(a) for a in out]
     return out
+
+
+def _spread(v: np.ndarray) -> np.ndarray:
+    """Axes (3, 3), a row each, along which vectors (n, 3) reach the most, less and the least."""
+    return np.linalg.eigh(v.T @ v)[1].T[::-1]
 
 
 def _across(p, directions: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -52,8 +59,11 @@ def _across(p, directions: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarr
 
 def _least(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """Least-squares solutions (d, k) of linear systems (d, n, k) with right sides (d, n)."""
-    inverse = np.linalg.pinv(a, rcond=np.finfo(float).eps * max(a.shape[1:]))
-    return (inverse @ b[..., None])[..., 0]
+    rows = np.swapaxes(a, 1, 2)
+    gram = rows @ a
+    k = gram.shape[1]
+    gram[:, range(k), range(k)] += _LITTLE * np.trace(gram, axis1=1, axis2=2)[:, None] + 1e-300
+    return np.linalg.solve(gram, rows @ b[..., None])[..., 0]
 
 
 def _circles_2d(x, y):
@@ -70,7 +80,7 @@ def _circle_2d(x, y):
     return tuple(float(v[0]) for v in _circles_2d(x[None], y[None]))
 
 
-def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
+def round_starts(p, normals, hold, radius, *, circle: bool, most: int = _KEEP) -> list[Model]:
     if circle:
         plane_normal = np.linalg.svd(p - p.mean(axis=0), full_matrices=False)[2][2]
         directions = [plane_normal] if hold is None else [hold.project(plane_normal)]
@@ -83,7 +93,7 @@ def round_starts(p, normals, hold, radius, *, circle: bool) -> list[Model]:
     cx, cy, radii, cost = _circles_2d(x, y)
     centres = cx[:, None] * pairs[:, 0] + cy[:, None] * pairs[:, 1]
     out: list[Model] = []
-    for k in _best(cost):
+    for k in _best(cost)[:most]:
         a, centre, r = along[k], centres[k], float(radii[k])
         if radius is not None:
             # A held radius: the centre on the line through the seen arc, at that radius from it.
@@ -110,7 +120,7 @@ def sphere_starts(p, radius) -> list[Model]:
     return out
 
 
-def cone_starts(p, normals, hold) -> list[Model]:
+def cone_starts(p, normals, hold, *, most: int = _KEEP) -> list[Model]:
     along = np.array(_directions(p, normals, hold, from_normals="cone"))
     pairs, x, y = _across(p, along)
     t = along @ p.T
@@ -126,7 +136,7 @@ def cone_starts(p, normals, hold) -> list[Model]:
     alpha = np.arctan(slope)
     centres = cx[:, None] * pairs[:, 0] + cy[:, None] * pairs[:, 1]
     off = (rm - slope * tm) * np.cos(alpha)
-    return [ConeModel(along[k], centres[k], float(alpha[k]), float(off[k]), hold) for k in _best(cost)]
+    return [ConeModel(along[k], centres[k], float(alpha[k]), float(off[k]), hold) for k in _best(cost)[:most]]
 
 
 def _best(cost: np.ndarray) -> np.ndarray:
@@ -181,23 +191,61 @@ def local_normals(p: np.ndarray, among: np.ndarray) -> tuple[np.ndarray, float] 
     return n * np.where(strong < 0, -1.0, 1.0)[:, None], scatter
 
 
-def _circles_3d(s: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Circles near sets of places (k, n, 3): centres, normals, radii, mean square distances (Kåsa 1976 in each)."""
-    c = s.mean(axis=1)
-    q = s - c[:, None]
-    axes = np.linalg.eigh(np.einsum("kni,knj->kij", q, q))[1][:, :, ::-1]
-    q = q @ axes
-    x, y = q[:, :, 0], q[:, :, 1]
-    m = np.stack([x, y, np.ones_like(x)], axis=2)
-    scale = np.sqrt((x * x + y * y).mean(axis=1)) + 1e-300
-    gram = np.einsum("kni,knj->kij", m, m)
-    gram[:, [0, 1], [0, 1]] += 1e-14 * len(x[0]) * scale[:, None] ** 2
-    f = np.linalg.solve(gram, np.einsum("kni,kn->ki", m, x * x + y * y)[:, :, None])[:, :, 0]
-    cx, cy = f[:, 0] / 2, f[:, 1] / 2
-    r = np.sqrt(np.maximum(f[:, 2] + cx * cx + cy * cy, 1e-12))
-    rho = np.hypot(x - cx[:, None], y - cy[:, None])
-    off = np.mean((rho - r[:, None]) ** 2 + q[:, :, 2] ** 2, axis=1)
-    return c + cx[:, None] * axes[:, :, 0] + cy[:, None] * axes[:, :, 1], axes[:, :, 2], r, off
+@njit(cache=True)
+def _circles_3d(p, normals, moves):  # pragma: no cover - compiled
+    """Circles near places (n, 3) moved along their normals by each of some lengths (k,): centres (k, 3), normals
+    (k, 3), radii and mean square distances (k,); Kåsa 1976 in the places' own plane.
+    """
+    k, n = len(moves), len(p)
+    centres, along, radii, off = np.empty((k, 3)), np.empty((k, 3)), np.empty(k), np.empty(k)
+    q = np.empty((n, 3))
+    for i in range(k):
+        c = np.zeros(3)
+        for j in range(n):
+            for d in range(3):
+                q[j, d] = p[j, d] + moves[i] * normals[j, d]
+                c[d] += q[j, d] / n
+        cov = np.zeros((3, 3))
+        for j in range(n):
+            for d in range(3):
+                q[j, d] -= c[d]
+            for d in range(3):
+                for e in range(3):
+                    cov[d, e] += q[j, d] * q[j, e]
+        axes = np.linalg.eigh(cov)[1]
+        u, v, w = axes[:, 2].copy(), axes[:, 1].copy(), axes[:, 0].copy()
+        gram, side, mean_h2 = np.zeros((3, 3)), np.zeros(3), 0.0
+        for j in range(n):
+            x, y, h = 0.0, 0.0, 0.0
+            for d in range(3):
+                x += q[j, d] * u[d]
+                y += q[j, d] * v[d]
+                h += q[j, d] * w[d]
+            q[j, 0], q[j, 1] = x, y
+            s = x * x + y * y
+            gram[0, 0] += x * x
+            gram[0, 1] += x * y
+            gram[1, 1] += y * y
+            gram[0, 2] += x
+            gram[1, 2] += y
+            side[0] += x * s
+            side[1] += y * s
+            side[2] += s
+            mean_h2 += h * h / n
+        gram[1, 0], gram[2, 0], gram[2, 1], gram[2, 2] = gram[0, 1], gram[0, 2], gram[1, 2], n
+        little = 1e-14 * (gram[0, 0] + gram[1, 1] + 1e-300)
+        gram[0, 0] += little
+        gram[1, 1] += little
+        f = np.linalg.solve(gram, side)
+        cx, cy = f[0] / 2, f[1] / 2
+        r = np.sqrt(max(f[2] + cx * cx + cy * cy, 1e-12))
+        away = 0.0
+        for j in range(n):
+            away += (np.sqrt((q[j, 0] - cx) ** 2 + (q[j, 1] - cy) ** 2) - r) ** 2 / n
+        centres[i] = c + cx * u + cy * v
+        along[i] = w
+        radii[i], off[i] = r, away + mean_h2
+    return centres, along, radii, off
 
 
 def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
@@ -208,8 +256,10 @@ def _spine_starts(p, normals, inward: bool, most: int) -> list[tuple]:
         some = np.random.default_rng(2).choice(len(p), _SPINE_SAMPLE, replace=False)
         p, normals = p[some], normals[some]
 
-    def at(signed: np.ndarray):
-        return _circles_3d(p + signed[:, None, None] * normals)
+    p, normals = np.ascontiguousarray(p, float), np.ascontiguousarray(normals, float)
+
+    def at(moves: np.ndarray):
+        return _circles_3d(p, normals, moves)
 
     radii = np.geomspace(0.02, 30.0, 40)
     signed = radii if inward else np.concatenate([radii, -radii])

@@ -241,9 +241,9 @@ def _first_guess(kind: str, p: np.ndarray, n: np.ndarray) -> Element | None:
     middle = p.mean(axis=0)
     q = p - middle
     starts = {
-        "cylinder": lambda: round_starts(q, n, None, None, circle=False),
+        "cylinder": lambda: round_starts(q, n, None, None, circle=False, most=1),
         "sphere": lambda: sphere_starts(q, None),
-        "cone": lambda: cone_starts(q, n, None),
+        "cone": lambda: cone_starts(q, n, None, most=1),
     }
     if kind not in starts:
         return None
