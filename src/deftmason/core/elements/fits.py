@@ -16,7 +16,7 @@ from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, To
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
-from .steering import followed
+from .steering import followed, undamped
 from .uncertainty import correlated_covariance, noise_model
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
@@ -29,6 +29,8 @@ _FULL_STARTS = 3
 _SAME_COST = 1e-9  # of a cost: minima that differ by less are one
 _MANY = 10_000  # points tell the noise of any number
 _BLOCK = 4096  # points evaluated at a time
+_NORMAL = 60_000  # places whose normal equations tell as much as factors of their Jacobian
+_SHORTEST = 1e-12  # steps of a polish, in the fit's scaled frame
 _LITTLE = 1e-7  # damping where a sample's minimum is where to start
 _FAR_OFF = 1.3  # times the local scatter: an rms above it calls for a wider search
 _LARGEST = 300.0  # sizes of the data: an element larger than this is none that they show
@@ -79,7 +81,7 @@ def _closed_form(kind, p, w, hold) -> Element:
 
 
 def _solve(a: np.ndarray, b: np.ndarray, damping: float = 0.0) -> np.ndarray:
-    if damping > 0 or len(a) > 60000:
+    if damping > 0 or len(a) > _NORMAL:
         m = a.T @ a
         scale = np.sqrt(np.diag(m))
         scale[scale == 0] = 1.0
@@ -168,6 +170,9 @@ def _steered(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: fl
 
 def _polish(model: Model, p, sw) -> Model:
     """Undamped steps on a QR factorisation until they stop shrinking, or are a millionth of what scatter leaves."""
+    known = model.state() if len(p) > _NORMAL else None
+    if known is not None:
+        return model.at(undamped(*known, np.ascontiguousarray(p), sw * sw, _SHORTEST))
     last = np.inf
     for _ in range(60):
         r, j = _weighed(model, p, sw)
@@ -179,7 +184,7 @@ def _polish(model: Model, p, sw) -> Model:
         if not np.isfinite(step) or step >= last or step > 0.1:
             return model
         model, last = model.moved_by(basis @ x), step
-        if step < max(1e-15, min(1e-12, 1e-6 * float(np.sqrt(r @ r)) / len(r))):
+        if step < max(1e-15, min(_SHORTEST, 1e-6 * float(np.sqrt(r @ r)) / len(r))):
             return model
     return model
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["ROUND", "SPHERE", "CONE", "TORUS", "followed"]
+__all__ = ["ROUND", "SPHERE", "CONE", "TORUS", "followed", "undamped"]
 
 #: Which model a state is of.
 ROUND, SPHERE, CONE, TORUS = range(4)
@@ -245,3 +245,24 @@ def followed(code, state, p, w, steps, enough, damping):  # pragma: no cover - c
         if not improved:
             break
     return s, cost
+
+
+@njit(cache=True)
+def undamped(code, state, p, w, shortest):  # pragma: no cover - compiled
+    """The state after undamped steps until they stop shrinking or are ``shortest``: of so many places that normal
+    equations tell as much as their Jacobian's own factors.
+    """
+    k = (5, 4, 6, 7)[code]
+    h, g, d = np.empty((k, k)), np.empty(k), np.empty(k)
+    s, last = state.copy(), np.inf
+    for _ in range(60):
+        cost = _normal_equations(code, s, p, w, h, g)
+        if not _step(h, g, 0.0, d):
+            break
+        step = np.max(np.abs(d))
+        if step >= last or step > 0.1:
+            break
+        s, last = _moved(code, s, d), step
+        if step < max(1e-15, min(shortest, 1e-6 * np.sqrt(cost) / len(p))):
+            break
+    return s
