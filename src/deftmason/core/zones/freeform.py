@@ -19,7 +19,7 @@ from .ground import Ground, pieces_of
 from .merging import Borders, borders_of
 from .pipes import is_pipe_joint
 
-__all__ = ["free_pieces", "normal_curvature", "with_free"]
+__all__ = ["free_pieces", "normal_curvature", "typical_piece", "with_free"]
 
 _RUNS_ON_DEG = 12.0  # neighbouring facets that turn less are not parted by an edge
 _CREASE_DEG = 24.0
@@ -28,10 +28,12 @@ _UNSEEN = 40.0  # of the noise: a change of bend times the zone's width squared 
 _MILD, _SEEN_BEND, _CHAIN = 0.6, 20.0, 5  # of the stronger bend; of the noise, a bend times width squared; zones
 _PIPE = 0.01  # of their lengths: a straight and a bend that fit one another so well are of one tube, and no cobbles
 _ROW = 3  # zones: two that run on are a straight and its bend
+_GOES_ON = 8.0  # of the noise: how far off one another's element the parts of one zone lie
 _PART = 0.3  # of a chain's area, or of what is free: what is larger stands for itself
 _SHARE, _AMONG, _INTO_FREE = 0.3, 0.15, 0.5  # of a zone's border over which it runs on; among cobbles; into free ones
 _SOLID = 400.0  # of the noise: a change of bend times the zone's own width squared that growing surely had seen
 _ABSORB_SHARE = 0.55  # of a zone's border that runs on into a larger free one: then it is part of that
+_MOST_PIECES, _OWN = 0.9, 2.5  # of the area of free pieces; of such a piece: what is larger is no part of them
 _EDGE_WEIGHT = 0.4  # of a border along an edge, against one that runs on
 _PLACES = 60  # of a border
 _SCRAP = 0.04  # of the largest zone's area: a scrap between two faces makes no cobble of them
@@ -174,7 +176,7 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
                 continue
             mine = labels[g] == j
             smooth[i, j] = mine.sum()
-            if is_pipe_joint(elements[i], elements[j], _PIPE):
+            if is_pipe_joint(elements[i], elements[j], _PIPE) or _goes_on(ground, elements, facets, i, j):
                 continue
             a, b = f[mine][:_PLACES], g[mine][:_PLACES]
             step = c[b] - c[a]
@@ -196,6 +198,19 @@ def _meetings(ground: Ground, labels: np.ndarray, elements: list[Element]):
     return whole, alike, mild, smooth, solid
 
 
+def _goes_on(ground: Ground, elements: list[Element], facets: list[np.ndarray], i: int, j: int) -> bool:
+    """Whether two zones are one that a long wave of the noise parted: each lies about the other's element, where the
+    next piece of a free surface is far off it.
+    """
+    if elements[i].kind != elements[j].kind:
+        return False
+    c = ground.index.mesh.centroids
+    for e, f in ((elements[i], facets[j]), (elements[j], facets[i])):
+        if float(np.median(np.abs(e.distance(c[f[:: max(1, len(f) // 200)]])))) > _GOES_ON * ground.noise:
+            return False
+    return True
+
+
 def _lower_third(seen: list[tuple[float, float]]) -> float:
     """The value below which a third of the weight of (value, weight) pairs lies: a scrap beside a zone says little."""
     value, weight = np.array(sorted(seen)).T
@@ -210,9 +225,9 @@ def _across(ground: Ground, labels: np.ndarray, facets: np.ndarray, label: int) 
     return facets[row], near[row, column]
 
 
-def with_free(ground: Ground, labels: np.ndarray, elements: list[Element], least: float):
+def with_free(ground: Ground, labels: np.ndarray, elements: list[Element], least: float, piece: float = np.inf):
     """Labels (m,) and elements with free zones added (None) for connected pieces of no element that are large and wide
-    enough; small elements that run on into them are theirs.
+    enough; small elements that run on into them are theirs, where no far larger than a ``piece`` of them, mm².
     """
     labels = labels.copy()
     told: list[Element | None] = list(elements)
@@ -226,11 +241,22 @@ def with_free(ground: Ground, labels: np.ndarray, elements: list[Element], least
     new[wide] = len(told) + np.arange(int(wide.sum()))
     labels = np.where((labels < 0) & wide[pieces], new[pieces], labels).astype(np.int32)
     told += [None] * int(wide.sum())
-    return (_absorbed(ground, labels, told), told) if wide.any() else (labels, told)
+    return (_absorbed(ground, labels, told, _OWN * piece), told) if wide.any() else (labels, told)
 
 
-def _absorbed(ground: Ground, labels: np.ndarray, told: list[Element | None]) -> np.ndarray:
-    """Elements most of whose border runs on into larger free zones given to these, until none is left."""
+def typical_piece(ground: Ground, labels: np.ndarray, left: np.ndarray) -> float:
+    """The area, mm², that most pieces (z,) of free surfaces that are ``left`` do not reach; infinite without any."""
+    area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], len(left))[left]
+    if not len(area):
+        return np.inf
+    area = np.sort(area)
+    return float(area[np.searchsorted(np.cumsum(area), _MOST_PIECES * area.sum())])
+
+
+def _absorbed(ground: Ground, labels: np.ndarray, told: list[Element | None], most: float) -> np.ndarray:
+    """Elements of at ``most`` an area, mm², most of whose border runs on into larger free zones given to these, until
+    none is left.
+    """
     while True:
         area = np.bincount(labels[labels >= 0], ground.index.mesh.areas[labels >= 0], len(told))
         border: Borders = borders_of(ground, labels)
@@ -244,7 +270,7 @@ def _absorbed(ground: Ground, labels: np.ndarray, told: list[Element | None]) ->
                     told[own] is not None
                     and told[other] is None
                     and turn < _RUNS_ON_DEG
-                    and area[own] < area[other] / 2
+                    and area[own] < min(area[other] / 2, most)
                 ):
                     into[own] += n
                     to[own] = other

@@ -15,7 +15,8 @@ from ..elements import Element, Fit
 from ..progress import Progress, silent
 from ..scan.index import ScanIndex
 from .borders import settled, thin_pieces
-from .freeform import free_pieces, with_free
+from .fragments import without_fragments
+from .freeform import free_pieces, typical_piece, with_free
 from .ground import Ground, pieces_of
 from .kinds import inner_vertices, noise_of, settled_fit
 from .lighter import lighter
@@ -100,12 +101,15 @@ def _split(ground: Ground, least: float, waves: float, progress: Progress) -> tu
     labels, grown, wavy = grown_zones(ground, least, progress, waves=waves)
     progress(0.6, "Joining what is one surface")
     labels, elements = joined(wavy, labels, [g.element for g in grown])
-    labels, elements = _without(labels, elements, free_pieces(ground, labels, elements))
+    labels, elements = without_fragments(wavy, labels, elements)
+    left = free_pieces(ground, labels, elements)
+    piece = typical_piece(ground, labels, left)
+    labels, elements = _without(labels, elements, left)
     progress(0.75, "Settling the borders")
     labels = settled(ground, labels, list(elements))
     labels[thin_pieces(ground, labels, least)] = -1
     labels = settled(ground, labels, list(elements))
-    labels, told = with_free(ground, labels, elements, least)
+    labels, told = with_free(ground, labels, elements, least, piece)
     labels = settled(ground, labels, told, last=True)
     labels[thin_pieces(ground, labels, least)] = -1
     return settled(ground, labels, told, last=True), told
