@@ -407,15 +407,20 @@ def grow_each(
     if index.exact:
         bends.append(_of_like_size(ground, seed, bends[-2]))
     out: list[Grown] = []
+    wholly: set[str] = set()
     for kind in kinds:
-        if kind == "torus" and any(len(g.facets) > _LOOKS[1] and _within(ground, g) for g in out):
+        if kind == "torus" and any(
+            len(g.facets) > _LOOKS[1] and _explains(ground, g, g.element.kind in wholly) for g in out
+        ):
             continue
         best: Grown | None = None
+        wide_too = False
         for patch in [look(flat, most) for most in sizes] if kind == "plane" else bends:
             try:
                 grown = _grow(ground, seed, kind, patch, turn, kind == "torus" and not index.exact)
             except BadInput:
                 continue
+            wide_too |= grown is not None and patch is bends[0]
             if grown is not None and (best is None or grown.worth > best.worth):
                 best = grown
             if grown is not None and len(grown.facets) > 2 * len(patch):
@@ -426,7 +431,15 @@ def grow_each(
             best = turned if turned and turned.worth > best.worth else best
         if best is not None:
             out.append(best)
+            wholly |= {kind} if wide_too else set()
     return sorted(out, key=lambda g: -g.worth)
+
+
+def _explains(ground: Ground, g: Grown, wholly: bool) -> bool:
+    """Whether an element leaves a ring nothing to tell: it lies within the noise, and from the widest look on
+    (``wholly``) or without shape.
+    """
+    return _within(ground, g) and (wholly or not is_shaped(ground, g.facets, g.element))
 
 
 def _within(ground: Ground, g: Grown) -> bool:
