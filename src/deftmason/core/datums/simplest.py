@@ -12,7 +12,7 @@ from ..scan.picking import Gathered
 from ..zones.ground import Ground
 from ..zones.growing import mean_turn
 from ..zones.kinds import own_noise
-from ..zones.noise import is_wavy
+from ..zones.noise import face_noise, is_wavy
 
 __all__ = ["places_on", "simplest"]
 
@@ -20,6 +20,7 @@ _SAMPLE = 3000  # vertices that tell one kind from another
 _AS_WELL = 1.08  # of the best scatter: a simpler kind that comes this near is the better name
 _TURNS, _TURN_LEAST = 1.25, 1e-3  # of the least turn between facets and a surface, and rad, that others may turn
 _TAKES, _TOLD = 3.0, 500  # of a wave that a parameter may take; places that tell how many there are
+_SEEN = 1.5  # of the waves: a bend that moves a surface by less may be one of them
 _RINGS, _ENOUGH = 4, 0.3  # of facets that a worn edge takes with it, where so many are left
 _FEWEST = 12  # places that two surfaces must share to be compared there
 
@@ -38,7 +39,7 @@ def simplest(index: ScanIndex, found: list[tuple[Gathered, float, float]]) -> tu
     """
     if len(found) == 1:
         return found[0]
-    spread, few = [scatter for _, _, scatter in found], np.inf
+    spread, few, seen = [scatter for _, _, scatter in found], np.inf, 0.0
     if index.exact:  # corners on two circles lie on many surfaces, their facets do not
         bare = Ground.bare(index, 0.0)
         turns = np.array([mean_turn(bare, g.facets, g.element) for g, _, _ in found if g.element is not None])
@@ -50,12 +51,14 @@ def simplest(index: ScanIndex, found: list[tuple[Gathered, float, float]]) -> tu
             there = [_as_it_lies(g.element, places, normals) for g, _, _ in found if g.element is not None]
             spread = [1.4826 * float(np.median(np.abs(e.distance(places)))) for e in there]
             few = _waves_on(places, there[int(np.argmin(spread))])
+            seen = _SEEN * face_noise(index)
     best = int(np.argmin(spread))
     tiny = 1e-9 * float(np.linalg.norm(np.ptp(index.mesh.bounds, axis=0)))
 
     def as_well(k: int) -> bool:
         more = max(FIT_KINDS[_kind(found, best)] - FIT_KINDS[_kind(found, k)], 0)
-        return spread[k] <= max(_AS_WELL, np.sqrt(1 + _TAKES * more / few)) * spread[best] + tiny
+        allowed = max(_AS_WELL, np.sqrt(1 + _TAKES * more / few)) * spread[best] + tiny
+        return spread[k] <= max(allowed, np.hypot(spread[best], seen) if more else 0.0)
 
     return found[min(filter(as_well, range(len(found))), key=lambda k: (FIT_KINDS[_kind(found, k)], spread[k]))]
 

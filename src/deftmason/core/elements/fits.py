@@ -16,7 +16,6 @@ from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, To
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
 from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
-from .steering import followed, undamped
 from .uncertainty import correlated_covariance, noise_model
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
@@ -163,6 +162,8 @@ def _steered(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: fl
     known = model.state()
     if known is None:
         return _levenberg(model, p, sw, steps, enough, damping)
+    from .steering import followed  # compiled: who only handles elements does without
+
     code, state = known
     state, cost = followed(code, state, np.ascontiguousarray(p), sw * sw, steps, enough, damping)
     return model.at(state), float(cost)
@@ -172,6 +173,8 @@ def _polish(model: Model, p, sw) -> Model:
     """Undamped steps on a QR factorisation until they stop shrinking, or are a millionth of what scatter leaves."""
     known = model.state() if len(p) > _NORMAL else None
     if known is not None:
+        from .steering import undamped
+
         return model.at(undamped(*known, np.ascontiguousarray(p), sw * sw, _SHORTEST))
     last = np.inf
     for _ in range(60):

@@ -18,9 +18,11 @@ import numpy as np
 
 from .motion import perpendicular_pair
 from .shapes import Circle, Cone, Cylinder, Element, Sphere, Torus
-from .steering import CONE, ROUND, SPHERE, TORUS
 
 __all__ = ["Model", "RoundModel", "SphereModel", "ConeModel", "TorusModel", "DirectionHold"]
+
+#: Which model a state is of, for `steering`.
+ROUND, SPHERE, CONE, TORUS = range(4)
 
 
 def cross(a: np.ndarray, b: np.ndarray) -> np.ndarray:

@@ -9,10 +9,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["ROUND", "SPHERE", "CONE", "TORUS", "followed", "undamped"]
+from .models import CONE, ROUND, SPHERE
 
-#: Which model a state is of.
-ROUND, SPHERE, CONE, TORUS = range(4)
+__all__ = ["followed", "undamped"]
 
 _TRIES = 12  # dampings a step
 
