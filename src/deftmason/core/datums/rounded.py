@@ -96,8 +96,11 @@ def _side(ground: Ground, seed: int, rounding: cKDTree) -> Side | None:
     m = index.mesh
 
     def fitted(element: Element, facets: np.ndarray) -> Side | None:
+        band = _BAND * m.median_edge
         ids = index.corners(facets)
-        away = rounding.query(m.vertices[ids], distance_upper_bound=_BAND * m.median_edge)[0]
+        low, high = rounding.mins - band, rounding.maxes + band
+        ids = ids[((m.vertices[ids] >= low) & (m.vertices[ids] <= high)).all(axis=1)]
+        away = rounding.query(m.vertices[ids], distance_upper_bound=band)[0]
         places = m.vertices[ids[np.isfinite(away)]]
         ids = ids[np.isfinite(away) & (away > m.median_edge)]
         ids = ids[:: int(np.ceil(len(ids) / _SAMPLE))]

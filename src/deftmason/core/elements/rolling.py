@@ -9,6 +9,8 @@ engineering*). Each place is asked of the ball that stands in the plane of both 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,6 +18,9 @@ from ..errors import BadInput
 from .fits import Fit, fit
 from .shapes import Cone, Cylinder, Element, Plane, Torus
 from .uncertainty import NoiseModel, correlated_covariance, noise_model, shared_normal
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 __all__ = ["RollingBall", "Side", "middle_of_tube", "rolling_ball"]
 
@@ -25,6 +30,7 @@ _FEWEST = 12
 _OUTLIER = 4.0  # scatters
 _SAME_NOISE = 0.01  # of the variance: a fit that changes it by less leaves the noise as it was found
 _COLLAPSED = 0.02  # of the radius it began with
+_SETTLED, _STEERED = 1e-5, 1e-2  # of the scatter: steps below that change nothing, or nothing that steers
 _ASTRAY = 0.02  # of the radius: how far the balls' middles may lie off the line or circle they follow
 
 
@@ -41,6 +47,14 @@ class Side:
     lean: float = 0.0
     places: np.ndarray | None = field(default=None, repr=False)
     reach: float = 0.0
+
+    @cached_property
+    def near(self) -> cKDTree:
+        """The ``places``, to be asked which are near."""
+        from scipy.spatial import cKDTree
+
+        assert self.places is not None
+        return cKDTree(self.places, balanced_tree=False)
 
     @staticmethod
     def of(f: Fit, places: np.ndarray | None = None, reach: float = 0.0) -> Side:
@@ -168,13 +182,11 @@ def _seen(p, c, n1, n2, signs):
 
 def _touched(c, radius: float, sides, signs) -> np.ndarray:
     """Whether both sides are there where the ball with its middle at each of some places (n, 3) touches them (n,)."""
-    from scipy.spatial import cKDTree
-
     out = np.ones(len(c), bool)
     for side, sign in zip(sides, signs):
         if side.places is not None:
             foot = c - sign * radius * side.element.normals(c)
-            out &= np.isfinite(cKDTree(side.places).query(foot, distance_upper_bound=side.reach)[0])
+            out &= np.isfinite(side.near.query(foot, distance_upper_bound=side.reach)[0])
     return out
 
 
@@ -206,13 +218,14 @@ def rolling_ball(
     middle = np.asarray(near[0], float)[None]
     signs = (_side_of(first, middle), _side_of(second, middle))
     found = _Search(p, sides, signs, float(near[1]))
-    if not found.settle(np.zeros((3, 3))) or (found.keep_touched() and not found.settle(np.zeros((3, 3)))):
+    held = np.zeros((3, 3))
+    if not found.settle(held, _STEERED) or (found.keep_touched() and not found.settle(held, _STEERED)):
         return None
     loose = np.array([s.loose_at(found.touches(k)) for k, s in enumerate(sides)])
     # Sides that lie off look like noise that is alike until they are shifted: first as if it were not.
     noise, inflation = NoiseModel(float(np.mean(found.residuals[found.inside] ** 2))), 1.0
     prior = _prior(noise.sigma2, loose, noise)
-    if not found.settle(prior):
+    if not found.settle(prior, _STEERED):
         return None
     if sure:
         # Then what the places say counts as their noise lets it, against how well each side is known.
@@ -274,9 +287,9 @@ class _Search:
         self.slopes = _slopes(self.p, self.centres, n1, n2, far, along, half)
         return int(self.inside.sum()) >= _FEWEST
 
-    def settle(self, prior: np.ndarray) -> bool:
-        """Steps until they shrink to nothing; ``prior`` (3, 3) what is known before, all of it zero where the sides
-        stay. Returns whether a ball was found.
+    def settle(self, prior: np.ndarray, least: float = _SETTLED) -> bool:
+        """Steps until they are ``least`` of the scatter; ``prior`` (3, 3) what is known before, all of it zero where
+        the sides stay. Returns whether a ball was found.
         """
         free = np.array([True, prior.any(), prior.any()])
         for turn in range(_ROUNDS):
@@ -296,7 +309,7 @@ class _Search:
             self.x = self.x + step
             if not self.least < self.x[0] < self.largest:
                 return False
-            if turn > 3 and float(np.abs(step).max()) < 1e-9 * self.x[0]:
+            if turn > 3 and float(np.abs(step).max()) < max(1e-9 * self.x[0], least * float(np.sqrt(np.mean(r**2)))):
                 break
         return self._look()
 

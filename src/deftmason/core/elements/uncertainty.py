@@ -17,6 +17,7 @@ __all__ = ["NoiseModel", "by_blocks", "correlated_covariance", "correlation_infl
 _LEVELS, _FEW, _MANY = 6, 6, 16_384  # 2**levels cells, so many points of each for distances, of this many
 _LENGTHS, _TABLE = 9, 160
 _SHARES = np.array([0.0, 0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98, 0.998])
+_LEAST = 1e-9  # of the variance, along any way
 _PAIRS = 400  # places whose pairs stand for all
 _FEWEST = 30
 _LONGEST = 0.4  # of the data's size: waves longer than that are part of the surface
@@ -63,31 +64,14 @@ def _alike(distance: np.ndarray, length: float, smooth: bool) -> np.ndarray:
 def _cells(points: np.ndarray, levels: int) -> np.ndarray:
     """Cells of equally many neighbouring points, by halving across the longest side: (2**levels, m) indices."""
     cells = np.arange(len(points) - len(points) % 2**levels)[None, :]
+    places = np.ascontiguousarray(points.T)
     for _ in range(levels):
-        q = points[cells]
-        longest = np.argmax(np.ptp(q, axis=1), axis=1)
-        along = np.take_along_axis(q, longest[:, None, None], axis=2)[:, :, 0]
+        q = places[:, cells]
+        longest = np.argmax(q.max(axis=2) - q.min(axis=2), axis=0)
+        along = q[longest, np.arange(len(cells))]
         half = np.argpartition(along, cells.shape[1] // 2, axis=1)
         cells = np.take_along_axis(cells, half, axis=1).reshape(2 * len(cells), -1)
     return cells
-
-
-def _likelihood(values: np.ndarray, x: np.ndarray, y: np.ndarray, white: float, within: float | None, inside: float):
-    """Twice the negative restricted log-likelihood of cell means for each of the ``_SHARES``, and the variance.
-
-    ``values`` are those of the correlation between cells, whose own points have a share 1/m = ``white`` in the mean and
-    correlate by ``inside``; ``within`` is the variance inside the cells (mm²), or None for cells of one point.
-    """
-    k, p = x.shape
-    v = np.maximum(_SHARES[:, None] * values + white * (1 - _SHARES[:, None]), 1e-9)
-    xv = x[None] / v[:, :, None]
-    m = x.T @ xv
-    b = np.einsum("akp,k->ap", xv, y)
-    fitted = np.linalg.solve(m, b[:, :, None])[:, :, 0]
-    left = np.maximum((y * y / v).sum(axis=1) - (b * fitted).sum(axis=1), 1e-300)
-    sigma2 = left / (k - p) if within is None else within / np.maximum(1 - _SHARES * inside, 1e-6)
-    cost = (k - p) * np.log(sigma2) + left / sigma2 + np.log(v).sum(axis=1) + np.linalg.slogdet(m)[1]
-    return cost, sigma2
 
 
 def _paired(distance: np.ndarray, each: int) -> np.ndarray:
@@ -122,6 +106,8 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
     points : (n, 3) places on the element, in mm.  residuals : (n,) in mm.
     jacobian : (n, p) of the residuals by the free parameters.
     """
+    from .restricted import restricted_costs  # compiled: not for what only tells of elements
+
     n, p = jacobian.shape
     plain = NoiseModel(float(residuals @ residuals) / max(n - p, 1))
     size = float(np.linalg.norm(np.ptp(points, axis=0)))
@@ -129,7 +115,7 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
         return plain
     some = np.random.default_rng(seed).permutation(n)[:_MANY]
     q, y, j = points[some], residuals[some], jacobian[some]
-    within, white, each = None, 1.0, 1
+    within, white, each = -1.0, 1.0, 1  # of single places nothing is within
     if len(q) >= 2 * 2**_LEVELS:
         cells = _cells(q, _LEVELS)
         m = cells.shape[1]
@@ -150,8 +136,7 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
     for smooth in (True, False):
         for length in lengths:
             rho, inside = _between(_alike(d, length, smooth), each, white)
-            values, vectors = np.linalg.eigh(rho)
-            cost, sigma2 = _likelihood(values, vectors.T @ x, vectors.T @ y, white, within, inside)
+            cost, sigma2 = restricted_costs(rho, x, y, _SHARES, white, within, inside, _LEAST)
             costs.append(cost)
             variances.append(sigma2)
     cost, sigma2 = np.array(costs), np.array(variances)

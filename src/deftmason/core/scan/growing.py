@@ -58,14 +58,16 @@ def _flood_element(
             if g < 0 or seen[g] or (len(taken) and taken[g]):
                 continue
             seen[g] = True
+            _, nx, ny, nz = foot(code, e, c[g, 0], c[g, 1], c[g, 2])
+            if side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
+                continue
             # Corners lie on the surface, a coarse facet's middle under it.
-            far = 0.0
+            off = False
             for j in range(3):
                 a = faces[g, j]
                 d, _, _, _ = foot(code, e, v[a, 0], v[a, 1], v[a, 2])
-                far = max(far, abs(d))
-            _, nx, ny, nz = foot(code, e, c[g, 0], c[g, 1], c[g, 2])
-            if far > reach or side * (nx * normals[g, 0] + ny * normals[g, 1] + nz * normals[g, 2]) < least:
+                off = off or abs(d) > reach
+            if off:
                 continue
             if alike > 0:
                 # From facet to facet, an exact mesh turns as its surface does.
