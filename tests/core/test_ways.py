@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 from deftmason.core.elements import RigidMotion
 from deftmason.core.join.bodies import single
 from deftmason.core.join.candidates import get_ready
-from deftmason.core.join.evidence import JUTS, Evidence
+from deftmason.core.join.evidence import Evidence
 from deftmason.core.join.seen import Seen
 from deftmason.core.join.ways import Finder, Verdict, Way
 
@@ -71,12 +71,12 @@ def told(hold: float, **what) -> Verdict:
 
 
 def test_jutting_out_refutes_only_where_the_surest_fill_their_outlines(finder_of):
-    juts = replace(told(2.0).ways[0].evidence, unseen=2 * JUTS)
+    juts = replace(told(2.0).ways[0].evidence, unseen=0.06)
     looks = [look(corner(k), 1.0) for k in (1, 20, 40)]
     f = finder_of(*looks)
     assert not f.refutes(juts)
-    f.learn_noise([told(5.0), told(4.0), told(2.0, unseen=2 * JUTS)])
-    assert f.refutes(juts) and not f.refutes(replace(juts, unseen=0.5 * JUTS))
+    f.learn_noise([told(5.0), told(4.0), told(2.0, unseen=0.06)])
+    assert f.refutes(juts) and not f.refutes(replace(juts, unseen=0.015))
     # A close look at what holds firmly juts out too: the others show what lies beside it.
     assert not f.refutes(replace(juts, hold=20.0))
     # Where the surest jut out too, scans were cut, and outlines say nothing.

@@ -24,12 +24,15 @@ _SLANT = 0.2  # cosine between ray and normal below which nothing comes back
 
 @dataclass(frozen=True)
 class Shot:
-    """A scan, the pose that took the part's coordinates to the scan's, and the eye in the part's coordinates."""
+    """A scan, the pose that took the part's coordinates to the scan's, and the eye in the part's coordinates; ``pixel``
+    the angle from ray to ray, rad.
+    """
 
     mesh: TriMesh
     pose: RigidMotion
     eye: np.ndarray
     noise: float
+    pixel: float = 0.0
 
 
 class Room:
@@ -129,7 +132,11 @@ class Room:
             rng.normal(size=3) * self.size * scale * rng.choice([0.3, 3]),
         )
         return Shot(
-            TriMesh(pose.points(v * scale), np.ascontiguousarray(f, np.int32)), pose, eye + self.centre, sigma * scale
+            TriMesh(pose.points(v * scale), np.ascontiguousarray(f, np.int32)),
+            pose,
+            eye + self.centre,
+            sigma * scale,
+            pitch / (2.2 * self.size),
         )
 
 

@@ -62,6 +62,15 @@ def _own(shot: Shot, scale: float) -> np.ndarray:
     return shot.pose.inverse().points(shot.mesh.vertices) / scale
 
 
+def _aside(toward: np.ndarray, pixel: float) -> list[np.ndarray]:
+    """No shift, and those across rays (k, 3) to the next of them on four sides; ``pixel`` the angle between, rad."""
+    far = np.linalg.norm(toward, axis=1)[:, None]
+    u = np.cross(toward, np.eye(3)[np.argmin(np.abs(toward), axis=1)])
+    u *= pixel * far / np.linalg.norm(u, axis=1)[:, None]
+    w = np.cross(toward, u) / far
+    return [np.zeros_like(toward), u, -u, w, -w]
+
+
 def _told_apart(
     turn: RigidMotion,
     room: Room,
@@ -80,8 +89,9 @@ def _told_apart(
             continue
         for a, b, m in ((u, o, turn), (o, u, turn.inverse())):
             at, facing = m.points(points[a]), m.vectors(normals[a])
-            ahead = room.ahead(shots[b].eye, at)
             toward = shots[b].eye - at
+            # What b's rays to either side did not see through as well, b does not know to be seen through.
+            ahead = np.min([room.ahead(shots[b].eye, at + s) for s in _aside(toward, shots[b].pixel)], axis=0)
             toward /= np.linalg.norm(toward, axis=1)[:, None]
             # In front of what b saw, seen through. Ground that b saw, where it faces b and a shows it sunk, b shows in
             # front of a's.

@@ -21,6 +21,7 @@ _TRIES = 500
 _SAMPLE = 6000
 _LEAST_SHARE = 0.04  # of the scan's area that a slab holds at least
 _ABOVE = 0.985  # of what is not the slab that lies above it
+_ROUGH = 0.004  # of the span: what scatters more across is not flat
 _SCRAP_SHARE = 0.01
 _FLAT = 0.25  # of a slab's thickness: scatter of one that shows its sides
 _SIDES = 0.6  # of its top, area of its sides that show at most
@@ -68,7 +69,7 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     n = None if normals is None else normals[some]
     w = weight[some] if len(at) <= _SAMPLE else np.ones(len(q))
     span = float(np.linalg.norm(np.ptp(q, axis=0)))
-    thick = 0.004 * span
+    thick = _ROUGH * span
     best, found = 0.0, None
     tri = rng.integers(0, len(q), (_TRIES, 3))
     for i, j, k in tri:
@@ -133,9 +134,10 @@ def find_slab(scan: TriMesh | PointCloud, progress: Progress = silent) -> Slab:
     reach = min(max(5 * scatter, 0.0015 * span), 2 * thick)
     slab = Slab(point, normal, scatter, reach)
     h = slab.height(at)
-    if weight[np.abs(h) < reach].sum() < _LEAST_SHARE * total:
+    if weight[np.abs(h) < reach].sum() < _LEAST_SHARE * total or slab.scatter > thick:
         raise BadInput(
-            "The plane found holds too little of the scan to be a slab; use an island or an outline instead.",
+            "The plane found holds too little of the scan, or is too rough, to be a slab; use an island or an outline "
+            "instead.",
             field="way",
         )
     rest = np.abs(h) > 2 * reach

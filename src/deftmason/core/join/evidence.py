@@ -23,7 +23,7 @@ from .seen import Seen
 from .sight import Sight
 from .warp import warp
 
-__all__ = ["Witness", "Evidence", "weigh", "seen_through", "JUTS", "OUTLINED"]
+__all__ = ["Witness", "Evidence", "weigh", "seen_through", "OUTLINED"]
 
 _FACING = 0.8
 _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
@@ -41,11 +41,13 @@ _FEIGNED = 2.0  # times the noise of normals that is taken off what they hold
 _BENT = 2.0  # a part's bends, in its spans
 _END_WIDTH = 0.07  # pitches of the strip along a face's end that holds as much as the end does
 _SIGHT_NOISES = 9.0  # scatters of both scans that a place must lie ahead of what was seen behind it
+_SURE_EYE, _STRAY = 0.01, 1e-4  # lean of an eye whose every ray speaks, and of all places those that stray before it
 _TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs together
 OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
-JUTS = 0.03  # of a body that juts out of an outline that it is known to fill
+# of a body that juts out of an outline that it is known to fill: as one's eye is hardly, or surely, known
+_JUTS, _JUTS_SURELY = 0.03, 0.006
 _ELSEWHERE = 12.0  # degrees between two looks whose outlines say something of each other
-_TELLING = 4  # contradicted places that hang together: more than chance leaves of a true placement
+_TELLING, _TELLING_SURELY = 4, 3  # contradicted places: more than chance leaves of a true placement, the same two
 # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
 _NOISES = 6.0
 
@@ -62,7 +64,8 @@ class Evidence:
     ``tells`` how many places that hang together lie where the other saw through; ``unseen`` the larger share of either
     that lies on rays along
     which the other saw nothing at all; ``turned`` the least angle between a look at the one and a look at the other,
-    degrees; ``warp`` how far they lie apart in long waves by the short ones, see `warp`."""
+    degrees; ``warp`` how far they lie apart in long waves by the short ones, see `warp`; ``sure`` whether it is known
+    whence both looked, so that a true placement leaves next to nothing seen through or outside of an outline."""
 
     agree: float
     against: float
@@ -75,6 +78,12 @@ class Evidence:
     unseen: float = 0.0
     turned: float = 0.0
     warp: float = 0.0
+    sure: bool = False
+
+    @property
+    def juts(self) -> bool:
+        """Whether one juts out of the outline that the other saw, if that is the whole part's."""
+        return self.unseen > (_JUTS_SURELY if self.sure else _JUTS)
 
     @property
     def outlined(self) -> bool:
@@ -86,7 +95,7 @@ class Evidence:
         """Whether what one shows stands where the other saw through: near certain, and the more so the more of it hangs
         together.
         """
-        return self.tells > _TELLING
+        return self.tells > (_TELLING_SURELY if self.sure else _TELLING)
 
     @property
     def refuted(self) -> bool:
@@ -256,6 +265,11 @@ class Witness:
             out |= sight.unseen(into.points(points), into.vectors(normals))
         return out
 
+    @property
+    def sure(self) -> bool:
+        """Whether it is known whence all of it was looked at."""
+        return bool(self.sights) and all(sight.eye.lean <= _SURE_EYE for sight, _ in self.sights)
+
     def looks(self) -> np.ndarray:
         """Directions (k, 3) to the eyes."""
         return np.array([into.inverse().vectors(sight.eye.toward) for sight, into in self.sights]).reshape(-1, 3)
@@ -384,16 +398,27 @@ def _one_way(
 
 
 def seen_through(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> int:
-    """How many places of ``a`` that hang together lie where ``b`` saw through; ``loose`` mm that the placement may be
-    off.
+    """How many places of ``a`` lie where ``b`` saw through, those that hang together where it is not sure whence it
+    looked, all of them less what chance leaves where it is; ``loose`` mm that the placement may be off.
     """
     if not b.sights:
         return 0
-    f = b.through(motion.points(a.seen.points), float(np.hypot(a.seen.noise, b.seen.noise)), loose) & (
-        a.seen.rim > 0.5 * a.seen.spacing
-    )
-    at = np.nonzero(f)[0]
-    return int((f[a.all_neighbours[at]].mean(axis=1) > _TOGETHER).sum()) if len(at) > _TELLING else 0
+    at = motion.points(a.seen.points)
+    slack = np.full(len(at), _SIGHT_NOISES * float(np.hypot(a.seen.noise, b.seen.noise)) + loose)
+    inner = a.seen.rim > 0.5 * a.seen.spacing
+    sure, unsure = np.zeros(len(at), bool), np.zeros(len(at), bool)
+    for sight, into in b.sights:
+        into_sight = sight.through(into.points(at), slack) & inner
+        if sight.eye.lean <= _SURE_EYE:
+            sure |= into_sight
+        else:
+            unsure |= into_sight
+    alone = max(int(sure.sum()) - int(_STRAY * len(at) + 0.5), 0)
+    where = np.nonzero(unsure | sure)[0]
+    if len(where) <= _TELLING_SURELY:
+        return alone
+    together = (unsure | sure)[a.all_neighbours[where]].mean(axis=1) > _TOGETHER
+    return max(int(together.sum()), alone)
 
 
 def _ends_both_have(a: Witness, b: Witness, motion: RigidMotion) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -425,7 +450,7 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
         for x, y, m in ((a, b, motion), (b, a, back))
     )
     # Of scans that jut out of each other's outlines one was cut, if they lie right, and its outline is not the part's.
-    ends = _ends_both_have(a, b, motion) if unseen < JUTS else (np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
+    ends = _ends_both_have(a, b, motion) if unseen < _JUTS else (np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
     hold = max(
         _hold(x, n, theirs, r, each, scatter, ends),
         _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter, ends),
@@ -446,4 +471,5 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
         unseen,
         float(np.degrees(np.arccos(np.clip(cosine.max(), -1, 1)))),
         warp(a.seen, a.all_neighbours, b.seen, b.all_neighbours, motion, grain),
+        a.sure and b.sure,
     )

@@ -22,6 +22,7 @@ _NEAR = 0.75  # spans from the middle of a scan that an eye lies at least
 _DISTANCES = (1.0, 1.5, 2.3, 4.0, 12.0, 1000.0)  # spans, tried first
 _COUNT = 9000  # points that an eye is judged by
 _WORST = 0.06  # of a scan hidden, turned away or gone: no one place has seen it
+_WORST_KNOWN = 0.3  # the same of one that its raster says: a grazing look leaves many gaps
 _FARTHER = (0.63, 0.8, 1.0, 1.25, 1.6)  # times the best's distance, tried around it
 _AROUND, _AS_GOOD = 8, 0.002  # directions tried around the best; what costs no more may as well be the place
 _LEANS = (0.05, 0.1, 0.2, 0.35)  # tangents tried around the best
@@ -91,11 +92,17 @@ def _evenness(p: np.ndarray, n: np.ndarray, crowd: np.ndarray, eye: np.ndarray) 
 
 
 def find_eye(
-    points: np.ndarray, normals: np.ndarray, spacing: float, area: float, crowd: np.ndarray | None = None
+    points: np.ndarray,
+    normals: np.ndarray,
+    spacing: float,
+    area: float,
+    crowd: np.ndarray | None = None,
+    known: Eye | None = None,
 ) -> Eye | None:
     """The eye of a scan's points (k, 3) with normals over ``area`` mm²; None where no one place can have seen it.
 
-    ``crowd`` (k,): how many points lie around each, NaN where seeing ended near by.
+    ``crowd`` (k,): how many points lie around each, NaN where seeing ended near by. ``known`` : where its raster says
+    that it is, which is so where it can have seen the scan.
     """
     pitch = max(float(np.sqrt(area / _COUNT)), spacing)
     i = even_sample(points, pitch) if pitch > spacing else np.arange(len(points))
@@ -103,6 +110,8 @@ def find_eye(
     if len(p) < 200:
         return None
     centre = p.mean(axis=0)
+    if known is not None and _cost(p, n, centre, pitch, known.place - centre) <= _WORST_KNOWN:
+        return known
     span = float(np.linalg.norm(np.ptp(p, axis=0)))
     mean = n.mean(axis=0)
     mean /= max(np.linalg.norm(mean), 1e-12)

@@ -49,11 +49,12 @@ class Refused:
 
 @dataclass
 class Placed:
-    """``motions`` by scan into the frame of ``first``; ``refused`` by scan."""
+    """``motions`` by scan into the frame of ``first``; ``refused`` by scan; ``pitch`` mm they were told apart by."""
 
     first: int
     motions: dict[int, RigidMotion]
     refused: dict[int, Refused] = field(default_factory=dict)
+    pitch: float = float("inf")
 
 
 def rough_match(
@@ -270,23 +271,28 @@ class _Placing:
             ways = self.finder.rivals(self.finder.verdict(g, h, [self._between(main, g, h)]))
             if len(ways) != 1 or not self.finder.same(g, ways[0].motion, self._between(main, g, h)):
                 main = self._main([g, h])
-        while len(main.members) > 2:
+        gone = False
+        while len(main.members) > 1:
             bad: list[tuple[float, int]] = []
             for u, m in main.members.items():
                 if u in self.fixed:
                     continue
                 rest = {i: k for i, k in main.members.items() if i != u}
                 body = self._body(rest)
+                if len(rest) == 1:  # which lies where it was seen
+                    m = rest[next(iter(rest))].inverse().after(m)
                 e = weigh(self.singles[u].witness, body.witness, m, _OFF * self.pitch)
                 if (
                     self.finder.refutes(e)
                     or not self.finder.enough(e)
                     or not self.finder.stays(self.singles[u], body, m)
+                    or (gone and len(rest) == 1 and not self._is_only_way(u, body, m))
                 ):
                     bad.append((e.worth - 1e6 * e.tells, u))
             if not bad:
                 break
             _, u = min(bad)
+            gone = True
             main = self._body({i: k for i, k in main.members.items() if i != u})
             self.kept.append(main)
         open_ = untold(self.finder, main, set(self.fixed)) if len(main.members) > 1 else set()
@@ -295,6 +301,11 @@ class _Placing:
             main = self._body({i: k for i, k in main.members.items() if i not in open_})
             self.kept.append(main)
         return main
+
+    def _is_only_way(self, u: int, body: Body, motion: RigidMotion) -> bool:
+        """Whether a scan lies on another so and in no other way, for what spoke for that may be gone."""
+        ways = self.finder.rivals(self.verdict(self.singles[u], body))
+        return len(ways) == 1 and self.finder.same(self.singles[u], ways[0].motion, motion)
 
     def _between(self, main: Body, g: Body, h: Body) -> RigidMotion:
         """From the one part's frame to the other's, as the whole has them."""
@@ -315,7 +326,7 @@ class _Placing:
                 r = _refusal(self.finder, self.verdict(self.singles[u], main))
                 reason, why = ("ambiguous", _TURNED) if u in self.untold else (r.reason, r.why)
                 refused[u] = Refused(reason, why, [back.after(w) for w in r.ways], r.evidence)
-        return Placed(first, motions, refused)
+        return Placed(first, motions, refused, self.pitch)
 
 
 def _name(b: Body) -> str:

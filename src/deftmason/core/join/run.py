@@ -16,6 +16,12 @@ from .seen import Seen
 from .settle import settle_onto
 from .together import Link, Settled, settle_all
 
+_STRAYED = 0.1  # pitches that settling all moves a scan whose place something holds: a twentieth is much
+_CREPT = (
+    "Settled with all the others it crept away from where it was placed: nothing there holds it against sliding. "
+    "Bring a scan that shows edges or ends of the same faces, or place it by three pairs."
+)
+
 __all__ = ["Joined", "join", "settle_placed", "reach_for", "joined_by_pairs"]
 
 
@@ -78,5 +84,13 @@ def join(
     held = set(placed) if placed else {found.first}
     if len(found.motions) < 2:
         return Joined(found.motions, [], found.refused, {})
-    done = settle_placed(seen, found.motions, held=held, progress=part(progress, 0.75, 1))
-    return Joined(done.motions, done.links, found.refused, done.moved)
+    motions, refused = dict(found.motions), dict(found.refused)
+    while True:
+        done = settle_placed(seen, motions, held=held, progress=part(progress, 0.75, 1))
+        strayed = {i for i, mm in done.moved.items() if mm > _STRAYED * found.pitch and i not in held}
+        if not strayed:
+            return Joined(done.motions, done.links, refused, done.moved)
+        refused |= {i: Refused("not held", _CREPT, [motions[i]], []) for i in strayed}
+        motions = {i: m for i, m in motions.items() if i not in strayed}
+        if len(motions) < 2:
+            return Joined(motions, [], refused, {})

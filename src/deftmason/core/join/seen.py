@@ -22,6 +22,7 @@ from .ends import Ends, ends_of
 from .even import even_sample
 from .eye import Eye, find_eye
 from .nearest import Nearest
+from .raster import raster_eye
 
 __all__ = ["Seen", "see", "lighter"]
 
@@ -93,6 +94,7 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     shows: np.ndarray | None = None
     if isinstance(scan, TriMesh):
         scan = _one_vertex_a_place(scan)
+    known = raster_eye(scan) if isinstance(scan, TriMesh) else None
     room = None
     if not keep_slab:
         scan, dropped, shows, room = _without_room(scan)
@@ -134,7 +136,7 @@ def see(scan: TriMesh | PointCloud, name: str = "scan", *, keep_slab: bool = Fal
     if area is None:
         area = float(len(points) * np.pi * cells.radius**2 / max(float(np.median(found["count"])) + 1, 1.0))
     crowd = np.where(rim > cells.radius, found["count"] + 1.0, np.nan)
-    eye = find_eye(points, n, spacing, area, crowd)
+    eye = find_eye(points, n, spacing, area, crowd, known)
     return Seen(
         np.ascontiguousarray(points, float),
         np.ascontiguousarray(n),

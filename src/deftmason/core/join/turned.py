@@ -16,7 +16,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..elements import RigidMotion
 from .bodies import Body
-from .evidence import JUTS, weigh
+from .evidence import weigh
 from .settle import settle_onto
 from .ways import LEAST_HOLD, Finder
 
@@ -65,7 +65,7 @@ def _contradicts(finder: Finder, g: Body, h: Body, motion: RigidMotion, placed: 
     if float(finder.said(g, h, motion.matrix[None])[0]) >= _SAID:
         return True
     e = finder.sibling(g, h, motion).evidence
-    return finder.refutes(e) or (e.unseen > JUTS and weigh(g.witness, h.witness, placed).unseen < JUTS)
+    return finder.refutes(e) or (e.juts and not weigh(g.witness, h.witness, placed).juts)
 
 
 def _shares_most(g: Body, h: Body, motion: RigidMotion) -> bool:

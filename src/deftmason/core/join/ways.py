@@ -19,7 +19,7 @@ import numpy as np
 from ..elements import RigidMotion
 from .bodies import Body
 from .candidates import candidates, distinct
-from .evidence import JUTS, OUTLINED, Evidence, weigh
+from .evidence import OUTLINED, Evidence, weigh
 from .lookup import closer, score
 from .settle import LEVER, settle_onto, small_motion
 from .turns import shared_axis, turns_about
@@ -44,6 +44,7 @@ _LOOSE = 0.2  # pitches that a way settled roughly may be off
 _LOOSEST, _PUSHED, _RETURNS = 2, 0.4, 0.35
 # of short waves: long ones that no true placement leaves, at least, and times what the surest pairs have
 _WARPED, _WARPED_MORE = 0.8, 1.6
+_LOOSELY = 0.03  # of a scan's few places that may jut or stand where it saw through, roughly turned onto itself
 _WIDER = 2.3  # two looks at one place, in scatters of one seen locally
 
 
@@ -82,7 +83,7 @@ class Finder:
         self.scatter = float(np.median([b.seen.noise for b in singles]))
         self.noise = np.sqrt(2) * noise if noise else _WIDER * self.scatter
         self.most_warp = np.inf  # until the surest pairs have told
-        self.most_unseen = np.inf  # the same
+        self.whole_looks = False  # whether they fill each other's outlines: the same
 
     def learn_noise(self, verdicts: list[Verdict]) -> None:
         """The distance left between settled scans, how much of it lies in long waves, and whether scans fill each
@@ -94,8 +95,9 @@ class Finder:
         surest = sorted(best, key=lambda e: -e.strength(self.noise))[: max(2, len(self.singles) - 1)]
         if not surest:
             return
-        if float(np.median([e.unseen for e in surest])) < OUTLINED:
-            self.most_unseen = JUTS  # none was cut
+        # Whether any way of a pair fills both outlines, which few wrong ones do, and not whether the firmest does.
+        filled = [f for v in verdicts if (f := self._filled(v)) is not None]
+        self.whole_looks = sum(filled) >= max(0.5 * len(filled), 1)  # none was cut
         told = [e.warp for e in surest if e.warp > 0]
         if told:
             # Of a tube half of the surest may be half-turned; scans whose noise is wide all have much.
@@ -104,12 +106,17 @@ class Finder:
             left = float(np.median([np.sqrt(max(e.rms**2 - e.grain**2, 0)) for e in surest]))
             self.noise = float(np.clip(1.05 * left, 1.4 * self.scatter, self.noise))
 
+    def _filled(self, v: Verdict) -> bool | None:
+        """Whether in any of the ways that are enough each scan fills the other's outline; None where none is enough."""
+        may = [w.evidence for w in v.ways if self.enough(w.evidence) and not w.evidence.refuted]
+        return any(e.unseen < OUTLINED for e in may) if may else None
+
     def refutes(self, e: Evidence) -> bool:
         """Whether what is said speaks against a placement: contradicted, bent otherwise than the other, or jutting out
         of an outline where the surest of all do not, though not where faces hold it so firmly that it may be a look at
         a part of the part.
         """
-        juts = e.unseen > self.most_unseen and e.hold < _FIRMLY * e.least
+        juts = self.whole_looks and e.juts and e.hold < _FIRMLY * e.least
         return e.refuted or e.warp > self.most_warp or juts
 
     def enough(self, e: Evidence) -> bool:
@@ -129,7 +136,7 @@ class Finder:
         sound = [w for w in sound if w.evidence.agree > _RIVAL * most]
         if any(w.evidence.outlined for w in sound):
             # Where in one way each fills the outline of the other, ways in which they jut out of it are none.
-            sound = [w for w in sound if w.evidence.unseen < JUTS]
+            sound = [w for w in sound if not w.evidence.juts]
         return sorted(sound, key=lambda w: -w.evidence.strength(self.noise))
 
     def rivals(self, v: Verdict) -> list[Way]:
@@ -140,7 +147,7 @@ class Finder:
         first = sound[0]
         rest = [w for w in v.ways if w is not first and not self.refutes(w.evidence)]
         if any(w.evidence.outlined for w in sound):
-            rest = [w for w in rest if w.evidence.unseen < JUTS]
+            rest = [w for w in rest if not w.evidence.juts]
         # A scan that shows nearly what others do may as well be a look at the opposite side that is alike: to share
         # little with what is placed refutes nothing.
         alike = v.single or first.evidence.overlap > _NEARLY_WHOLE
@@ -150,7 +157,7 @@ class Finder:
             *(
                 w
                 for w in rest
-                if (w.sibling and alike and w.evidence.unseen < JUTS)
+                if (w.sibling and alike and not w.evidence.juts)
                 or (w in sound and (self.enough(w.evidence) or w.evidence.strength(self.noise) > least))
             ),
         ]
@@ -341,7 +348,7 @@ class Finder:
         where it stays.
         """
         drawn = weigh(b.witness, b.witness, m, 2 * _LOOSE * self.pitch)
-        if drawn.blocked or drawn.unseen > JUTS:
+        if drawn.blocked or drawn.juts:
             return False
         fine = self._fine(b, b, m)
         return fine is None or not self.same(b, fine.motion, m) or not self.refutes(fine.evidence)
@@ -359,7 +366,7 @@ class Finder:
             float(b.witness.unseen(m.points(s.points), m.vectors(s.normals)).mean())
             for m in map(RigidMotion, poses[ok])
         ]
-        ok = ok[(np.array(jut) < JUTS) & (self.said(b, b, poses[ok]) < JUTS * len(s.points))] if len(ok) else ok
+        ok = ok[(np.array(jut) < _LOOSELY) & (self.said(b, b, poses[ok]) < _LOOSELY * len(s.points))] if len(ok) else ok
         if not len(ok):
             return np.zeros((0, 4, 4))
         return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]
