@@ -151,7 +151,9 @@ def case(seed: int, pixels: int = 150) -> list[Outcome]:
 
 
 def _decidable(room: Room, family: str, part, shots: list[Shot], scale: float) -> list[bool]:
-    """Whether each scan shares a quarter with the rest, and is told from its turned siblings by what was seen."""
+    """Whether each scan shares a quarter with the rest, and is told from its turned siblings by what was seen; of one
+    alone there is nothing to join.
+    """
     own, normals = [], []
     for s in shots:
         p = _own(s, scale)
@@ -195,7 +197,8 @@ def _decidable(room: Room, family: str, part, shots: list[Shot], scale: float) -
                 m, room, 0, [own[i] for i in ids], [normals[i] for i in ids], [shots[i] for i in ids], far
             )
         out.append(bool(ok))
-    return out
+    # Told against scans that are not told themselves is told by nothing.
+    return out if sum(out) > 1 else [False] * len(out)
 
 
 def _is_held(room: Room, points: np.ndarray, noise: float) -> bool:

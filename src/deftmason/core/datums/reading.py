@@ -33,6 +33,7 @@ _EXACT_SCATTER = 0.01  # of the median edge: exact facets that lie farther off a
 _HELD = 6.0  # times the noise, or its own scatter: what passes farther from a place is another surface's
 _LOST = 2.6  # times the noise: where everything scatters more, the place itself told nothing
 _RINGS, _MORE = 3, 4.0  # about a facet that are asked instead; by how much more they spread over then
+_FEW_TO_TELL = 120  # facets: fewer of a bend lie on a flat within the noise
 _KEPT = 0.5  # of what lies about a place that what spreads from it holds, or it was led astray
 _ELSEWHERE = (8, 25, 15, 60, 110)  # facets away from a place that are asked where it tells nothing itself
 _LESS = 0.75  # of the best area: a reading that explains less is another surface's
@@ -130,6 +131,9 @@ def _read(index: ScanIndex, place, angle_deg: float | None, normal) -> list[Read
         return scatter < noises * ground.noise and _holds(index, seed, g, max(ground.noise, scatter))
 
     flat = bool(spread) and not shaped and within(spread[0], _AS_NOISE)
+    if flat and not index.exact and len(spread[0].facets) < _FEW_TO_TELL:
+        # So few lie as on a flat within the noise whatever they are part of.
+        flat = len(spread[0].facets) > _KEPT * len(look_around(ground, seed))
     about = None
     if not flat:
         about = nearby(index, seed)

@@ -58,7 +58,9 @@ def simplest(index: ScanIndex, found: list[tuple[Gathered, float, float]]) -> tu
     def as_well(k: int) -> bool:
         more = max(FIT_KINDS[_kind(found, best)] - FIT_KINDS[_kind(found, k)], 0)
         allowed = max(_AS_WELL, np.sqrt(1 + _TAKES * more / few)) * spread[best] + tiny
-        return spread[k] <= max(allowed, np.hypot(spread[best], seen) if more else 0.0)
+        # A ball bends more than what has more parameters.
+        unseen = np.hypot(spread[best], seen) if more and _kind(found, k) != "sphere" else 0.0
+        return spread[k] <= max(allowed, unseen)
 
     return found[min(filter(as_well, range(len(found))), key=lambda k: (FIT_KINDS[_kind(found, k)], spread[k]))]
 
