@@ -7,6 +7,7 @@ from deftmason.core.clean.remesh import remesh
 from deftmason.core.elements import RigidMotion
 from deftmason.core.join.eye import Eye, find_eye
 from deftmason.core.join.raster import raster_eye
+from deftmason.core.join.run import join
 from deftmason.core.join.seen import see
 from deftmason.core.scan.mesh import TriMesh
 from tests.core.shapes import ball, filleted, tube
@@ -108,3 +109,21 @@ def test_what_is_seen_knows_its_eye():
     shot, true = _shot("hub")
     eye = see(shot.mesh).eye
     assert eye is not None and eye.lean <= 0.002 and _off(eye, true, shot.mesh)[0] < 1e-6
+
+
+@pytest.mark.parametrize("held", [False, True])
+def test_two_looks_join_also_onto_one_that_is_held_elsewhere(held):
+    """Where only two are left, each is weighed against the other where that lies."""
+    rng = np.random.default_rng(8)
+    room = Room(as_body(random_part(rng, "organic")[1]))
+    shots = [room.shot(toward, rng, pixels=110) for toward in (_LOOK, np.array([0.75, 0.2, 0.63]))]
+    where = RigidMotion.of(np.linalg.qr(np.random.default_rng(4).normal(size=(3, 3)))[0], [300.0, -50, 20])
+    if np.linalg.det(where.rotation) < 0:
+        where = RigidMotion.of(-where.rotation, [300.0, -50, 20])
+    found = join([see(s.mesh) for s in shots], placed={0: where} if held else None)
+    assert set(found.motions) == {0, 1}, found.refused
+    first = found.motions[0]
+    true = first.after(shots[0].pose).after(shots[1].pose.inverse())
+    corners = shots[1].pose.points(room.box)
+    off = np.linalg.norm(found.motions[1].points(corners) - true.points(corners), axis=1).max()
+    assert off < 0.01 * room.size

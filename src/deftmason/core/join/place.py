@@ -279,8 +279,9 @@ class _Placing:
                     continue
                 rest = {i: k for i, k in main.members.items() if i != u}
                 body = self._body(rest)
-                if len(rest) == 1:  # which lies where it was seen
-                    m = rest[next(iter(rest))].inverse().after(m)
+                if len(rest) == 1:  # which may lie where it was seen, or be held elsewhere
+                    o = next(iter(rest))
+                    m = body.members[o].after(rest[o].inverse()).after(m)
                 e = weigh(self.singles[u].witness, body.witness, m, _OFF * self.pitch)
                 if (
                     self.finder.refutes(e)
@@ -304,6 +305,7 @@ class _Placing:
 
     def _is_only_way(self, u: int, body: Body, motion: RigidMotion) -> bool:
         """Whether a scan lies on another so and in no other way, for what spoke for that may be gone."""
+        self.kept.append(body)
         ways = self.finder.rivals(self.verdict(self.singles[u], body))
         return len(ways) == 1 and self.finder.same(self.singles[u], ways[0].motion, motion)
 
