@@ -39,6 +39,11 @@ def read(room, point, normal, name, figure="place", **look):
     room.name(name)
 
 
+def hold(page, way, name):
+    page.get_by_label("held", exact=True).select_option(label=way)
+    page.get_by_label("held to", exact=True).select_option(label=name)
+
+
 def made_of(room, *names):
     room.tool("Frame", "Construct")
     for name in names:
@@ -57,6 +62,13 @@ def test_the_brackets_corner(room, page, pose):
         room.lay(name)
     made_of(room, "Under", "Along")
     assert room.figure("gives") == "axis"
+    # Each way says what it gives, and why it gives nothing.
+    ways = page.get_by_label("Ways").get_by_role("listitem")
+    line, middle, half = (ways.filter(has_text=t) for t in ("Line where", "Middle plane", "halves a corner"))
+    line.get_by_text(re.compile(r"^axis · ± 0\.0\d+ mm · ± 0\.\d+°$")).wait_for()
+    half.get_by_text(re.compile(r"^plane · ± 0\.0\d+ mm")).wait_for()
+    middle.get_by_text("lean too far for a middle plane").wait_for()
+    assert number(room.figure("between them")) == pytest.approx(90, abs=0.1)
     room.name("Lower edge")
     room.lay("Lower edge")
     made_of(room, "Under", "Along", "Across")
@@ -106,7 +118,7 @@ def test_a_bore_and_a_cone_held_along_a_plane(room, page):
     free = number(room.figure("diameter").replace("⌀", ""))
     assert free == pytest.approx(12, abs=0.02)
     page.get_by_text("Hold it").click()
-    page.get_by_label("along", exact=True).select_option(label="Floor")
+    hold(page, "along", "Floor")
     page.wait_for_function("document.querySelector('[data-figure=scatter]')?.innerText.includes('free')")
     room.lay("Upright bore")
     held, floor = room.summary("Upright bore"), room.summary("Floor")
@@ -120,7 +132,7 @@ def test_a_bore_and_a_cone_held_along_a_plane(room, page):
     assert first.startswith("Cone") and second.startswith("Bore or boss")
     assert number(second.split("scatter")[1]) > number(first.split("scatter")[1])
     page.get_by_text("Hold it").click()
-    page.get_by_label("along", exact=True).select_option(label="Floor")
+    hold(page, "along", "Floor")
     page.wait_for_function("document.querySelector('[data-figure=scatter]')?.innerText.includes('free')")
     room.lay("Drafted round")
     cone = room.summary("Drafted round")["parameters"]

@@ -3298,6 +3298,40 @@ export interface components {
              */
             way: "line of planes" | "point of planes" | "point on plane" | "middle plane" | "bisecting plane" | "offset plane" | "turned plane" | "axis through two" | "middle axis" | "crossing of axes" | "plane through three" | "plane of axis and point" | "plane square to axis" | "axis square to plane" | "axis on plane" | "point dropped on plane" | "middle point";
         };
+        /**
+         * ConstructTold
+         * @description What is made; ``between`` tells in words what lies between its parents, where they are two.
+         */
+        ConstructTold: {
+            /** Area */
+            area: number;
+            /** Between */
+            between: string;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Length */
+            length: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+        };
         /** Control */
         Control: {
             /**
@@ -3869,11 +3903,29 @@ export interface components {
          */
         DatumStep: {
             /**
+             * About
+             * @description Datum whose axis its own axis, or a ball's middle, lies on.
+             * @default null
+             */
+            about: string | null;
+            /**
              * Along
              * @description Datum whose direction it is held to.
              * @default null
              */
             along: string | null;
+            /**
+             * Angle Deg
+             * @description The angle it stands at to that datum, degrees.
+             * @default 90
+             */
+            angle_deg: number;
+            /**
+             * Angle To
+             * @description Datum it stands to at an angle.
+             * @default null
+             */
+            angle_to: string | null;
             /**
              * Element
              * @description What the surface is; 'best': whichever kind says it most simply.
@@ -3903,6 +3955,12 @@ export interface components {
              * @description Unique within the job.
              */
             id: string;
+            /**
+             * Keep All
+             * @description Count what stands off the rest as well.
+             * @default false
+             */
+            keep_all: boolean;
             /**
              * Kind
              * @default datum
@@ -3940,6 +3998,12 @@ export interface components {
              * @default null
              */
             square_to: string | null;
+            /**
+             * Through
+             * @description Datum whose middle it passes, or a ball's middle lies at.
+             * @default null
+             */
+            through: string | null;
             /**
              * Value Names
              * @description What people call its values, by their own names.
@@ -7402,6 +7466,131 @@ export interface components {
              */
             zero_mm: number | null;
         };
+        /**
+         * OutlineStep
+         * @description A circle, slot or rectangle through the wall at a picked place.
+         */
+        OutlineStep: {
+            /**
+             * Along
+             * @description Datum its long axis runs along.
+             * @default null
+             */
+            along: string | null;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default flat_outline
+             * @constant
+             */
+            kind: "flat_outline";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * On
+             * @description The plane it lies on; none: found from the wall, through the place.
+             * @default null
+             */
+            on: string | null;
+            /** @description A place on the wall. */
+            pick: components["schemas"]["Pick"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Shape
+             * @description What it is; 'best': the simplest that fits.
+             * @default best
+             * @enum {string}
+             */
+            shape: "best" | "circle" | "slot" | "rectangle";
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * OutlineTold
+         * @description ``scatter`` mm of the wall about the shape; ``set_aside`` places left out of ``points``; ``lean_deg`` of the
+         *     wall; ``found``: whether the plane was.
+         */
+        OutlineTold: {
+            /** Area */
+            area: number;
+            /** Could Be */
+            could_be: components["schemas"]["ShapeCouldBe"][];
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Found */
+            found: boolean;
+            histogram: components["schemas"]["Histogram"];
+            /** Lean Deg */
+            lean_deg: number;
+            /** Length */
+            length: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Points */
+            points: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Scatter */
+            scatter: number;
+            /** Set Aside */
+            set_aside: number;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+        };
         /** PackStudy */
         PackStudy: {
             /** Done */
@@ -7676,6 +7865,11 @@ export interface components {
         };
         /** PickRequest */
         PickRequest: {
+            /**
+             * Aside
+             * @default false
+             */
+            aside: boolean;
             /** Element */
             element?: string | null;
             /** Pick */
@@ -9611,6 +9805,18 @@ export interface components {
              * @default 1
              */
             version: number;
+        };
+        /**
+         * ShapeCouldBe
+         * @description A shape that an outline could be, its size and what it scatters as, mm.
+         */
+        ShapeCouldBe: {
+            /** Element */
+            element: string;
+            /** Scatter */
+            scatter: number;
+            /** Size */
+            size: string;
         };
         /**
          * ShapedTold

@@ -45,8 +45,10 @@ export interface Hand {
   drop: () => void
   tryIt: (delay?: number) => void
   again: (delay?: number) => void
+  /** What would be told of what is in hand, were these fields so; asked while nothing else is tried. */
+  weigh: (fields: object, signal: AbortSignal) => Promise<Preview>
   stopTrying: () => void
-  showPick: (scan: string, pick: PickRecord, element: string | null) => Promise<void>
+  showPick: (scan: string, pick: PickRecord, element: string | null, aside?: boolean) => Promise<void>
   select: () => Promise<void>
   /** The marks of the slot that has the hand, or the step's own. */
   marksInHand: () => Mark[] | undefined
@@ -190,9 +192,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
         const told = (progress: number, message: string) => {
           if (mine === asked) studying.value = { progress, message }
         }
-        const step = plain(held.value)
-        const where = { step, after: after(held.value) }
-        const got = await study<Preview>(j.job!.id, '/preview', where, told, mine.signal)
+        const got = await study<Preview>(j.job!.id, '/preview', where(held.value), told, mine.signal)
         if (mine !== asked) return
         preview.value = got
         error.value = got.status === 'failed' || got.status === 'waiting' ? got.says : ''
@@ -214,6 +214,10 @@ export const useHand: () => Hand = defineStore('hand', () => {
     preview.value = null
     tryIt(delay)
   }
+  const weigh = (fields: object, signal: AbortSignal) => {
+    const { step, after } = where(held.value!)
+    return study<Preview>(j.job!.id, '/preview', { step: { ...step, ...fields }, after }, () => {}, signal)
+  }
   /** Stop what is being worked out. */
   function stopTrying() {
     window.clearTimeout(waiting)
@@ -232,11 +236,12 @@ export const useHand: () => Hand = defineStore('hand', () => {
     for (const k of kind.value?.handOnly ?? []) delete out[k]
     return out
   }
+  const where = (h: Held) => ({ step: plain(h), after: after(h) })
 
-  /** Light what a pick gathers on a scan. */
-  async function showPick(scanId: string, pick: PickRecord, element: string | null) {
+  /** Light what a pick gathers on a scan, or of that what its fit sets ``aside``. */
+  async function showPick(scanId: string, pick: PickRecord, element: string | null, aside = false) {
     try {
-      const got = await j.ask<{ shown: string }>('/pick', { scan: scanId, pick, element })
+      const got = await j.ask<{ shown: string }>('/pick', { scan: scanId, pick, element, aside })
       lit.value = { facets: numbers(got.shown), tone: 'picked' }
     } catch (e) {
       error.value = (e as Error).message
@@ -314,6 +319,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
     drop,
     tryIt,
     again,
+    weigh,
     stopTrying,
     showPick,
     select,

@@ -6,6 +6,7 @@ import { geometry } from '../api/client'
 import type { DatumSpec } from './layers/datums'
 import type { Line } from './layers/lines'
 import type { LinePlan, Plan } from './plan'
+import { rimOf, type Rimmed } from './rim'
 import type { Shine } from './shine'
 import { matrix4, vector, type Colour } from './stone'
 import type { Viewer } from './viewer'
@@ -188,13 +189,7 @@ type DatumTold = {
   element: string
   area: number
   length?: number
-  parameters: {
-    point?: number[]
-    center?: number[]
-    apex?: number[]
-    normal?: number[]
-    direction?: number[]
-  }
+  parameters: Rimmed & { point?: number[]; apex?: number[] }
 }
 /** A datum as it is drawn, a little larger than what it was read from. */
 function datum(
@@ -204,6 +199,8 @@ function datum(
   colour: Colour = 'plum',
 ): DatumSpec[] {
   if (!told?.parameters) return []
+  const rim = rimOf(told.element, told.parameters)
+  if (rim) return [{ id, rim: rim.map((p) => p.applyMatrix4(f)), colour }]
   const { point, center, apex, normal, direction } = told.parameters
   const at = vector(point ?? center ?? apex ?? [0, 0, 0]).applyMatrix4(f)
   if (!normal && !direction) return [{ id, point: { at, size: Math.sqrt(told.area || 100) * 0.25 }, colour }]

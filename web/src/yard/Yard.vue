@@ -60,7 +60,7 @@ const figure = (s: Stone) => {
   const told = s.told as unknown as ScanLine
   return isScan(s)
     ? count(told.triangles || told.points || 0)
-    : (told.says ?? '').replace(/^(⌀ \S+) ±.*/, '$1')
+    : (told.says ?? '').replace(/^((?:⌀ )?[\d.]+) ± [\d.]+(°?)$/, '$1$2')
 }
 const chip = (s: Stone) =>
   isScan(s)

@@ -72,7 +72,9 @@ def _through_two(a: Element, b: Element, *_) -> Element:
 def _middle_plane(a: Plane, b: Plane, *_) -> Element:
     n = b.normal if a.normal @ b.normal >= 0 else -b.normal
     if np.linalg.norm(np.cross(a.normal, n)) > _NEAR_PARALLEL:
-        raise BadInput("These planes lean too far for a middle plane; take the bisecting plane.", field="of")
+        raise BadInput(
+            "These planes lean too far for a middle plane; take the plane that halves their corner.", field="of"
+        )
     return Plane(0.5 * (a.point + b.point), unit(a.normal + n))
 
 

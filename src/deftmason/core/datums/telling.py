@@ -27,7 +27,7 @@ def roles_of(e: Element) -> tuple[str, ...]:
     out = []
     if e.kind == "plane":
         out.append("plane")
-    if e.kind in ("line", "cylinder", "cone", "torus", "circle"):
+    if e.kind in ("line", "cylinder", "cone", "torus", "circle", "slot", "rectangle"):
         out.append("axis")
     if e.kind not in ("plane", "line"):
         out.append("middle")
@@ -40,5 +40,7 @@ def size_of(e: Element) -> str:
         return f"R {e.major_radius:.4g} and {e.minor_radius:.4g}"
     if e.kind == "cone":
         return f"{e.half_angle_deg:.3g}° half angle"  # type: ignore[attr-defined]
+    if e.kind in ("slot", "rectangle"):
+        return f"{e.length:.5g} × {e.width:.5g}"  # type: ignore[attr-defined]
     radius = getattr(e, "radius", None)
     return "" if radius is None else f"⌀ {2 * radius:.5g}"

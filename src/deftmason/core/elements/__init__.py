@@ -3,7 +3,7 @@
 from .fits import FIT_KINDS, Fit, fit
 from .motion import UNITS_IN_MM, RigidMotion, perpendicular_pair, unit
 from .rolling import RollingBall, Side, middle_of_tube, rolling_ball
-from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Point, Sphere, Torus, element_from
+from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Point, Rectangle, Slot, Sphere, Torus, element_from
 
 __all__ = [
     "FIT_KINDS",
@@ -16,9 +16,11 @@ __all__ = [
     "Line",
     "Plane",
     "Point",
+    "Rectangle",
     "RigidMotion",
     "RollingBall",
     "Side",
+    "Slot",
     "Sphere",
     "Torus",
     "element_from",

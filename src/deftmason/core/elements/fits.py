@@ -12,6 +12,7 @@ from itertools import pairwise
 import numpy as np
 
 from ..errors import BadArgument, BadInput
+from .held import PlaceHold, fit_held
 from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
 from .motion import perpendicular_pair, unit
 from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
@@ -400,6 +401,9 @@ def fit(
     parallel=None,
     perpendicular=None,
     radius: float | None = None,
+    through=None,
+    axis=None,
+    angle=None,
     robust: bool = False,
     correlated: bool = True,
     near: Element | None = None,
@@ -414,6 +418,9 @@ def fit(
     weights : (n,) relative weights, default 1.
     parallel, perpendicular : (3,) hold the element's direction (a plane's or circle's normal) along or square to it.
     radius : held radius in mm (a torus's minor radius).
+    through : (3,) a place that the surface (a plane) or its axis passes, or a ball's middle.
+    axis : place and direction (3,) of the axis that the element's own lies on.
+    angle : a direction (3,) and the degrees at which the element's normal or axis stands to it.
     correlated : estimate how far neighbouring residuals are alike, for an honest uncertainty; without it, a quick fit
         that
         only steers a search: good to a small part of the scatter, and without uncertainty.
@@ -434,6 +441,9 @@ def fit(
     if p.ndim != 2 or p.shape[1] != 3 or len(p) < FIT_KINDS[kind]:
         raise BadInput(f"A {kind} needs at least {FIT_KINDS[kind]} points; there are {len(p)}.")
     w = np.ones(len(p)) if weights is None else np.asarray(weights, float)
+    if through is not None or axis is not None or angle is not None:
+        place = PlaceHold(through, axis, angle, parallel, perpendicular)
+        return _fit_in_place(kind, p, w, normals, place, radius, robust, correlated, near)
     hold = None
     if parallel is not None:
         hold = DirectionHold(unit(parallel, field="parallel"), True)
@@ -499,6 +509,35 @@ def fit(
     if isinstance(local, Plane):
         r = local.distance(p)
     return Fit(local, r, sigma, float(np.max(np.abs(r[used]))), uncertainty, inflation, extent)
+
+
+def _fit_in_place(kind, p, w, normals, hold: PlaceHold, radius, robust, correlated, near) -> Fit:
+    """A fit that is held in place, from the nearest free one."""
+    if near is None or near.kind != kind:
+        near = fit(kind, p, normals=normals, weights=w, radius=radius, robust=robust, correlated=False).element
+    weight, e = w, near
+    for _ in range(12 if robust else 1):
+        e = fit_held(e, p, hold, radius=radius, weights=weight)[0]
+        if not robust:
+            break
+        spread = 1.4826 * float(np.median(np.abs(e.distance(p))))
+        u = e.distance(p) / max(4.685 * spread, 1e-12)
+        new = w * np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0)
+        same, weight = np.max(np.abs(new - weight)) < 1e-7, new
+        if same:
+            break
+    sigmas, inflation = np.zeros(0), 1.0
+    if correlated:
+        e, sigmas, inflation = fit_held(e, p, hold, radius=radius, weights=weight, covariance=_covariance)
+    e = _canonical(e, None if normals is None else np.asarray(normals, float).mean(axis=0))
+    r = e.distance(p)
+    extent = None
+    if hasattr(e, "direction"):
+        along = (p - getattr(e, "point", getattr(e, "apex", getattr(e, "center", None)))) @ e.direction
+        extent = (float(along.min()), float(along.max()))
+    sigma = float(np.sqrt(np.sum(weight * r**2) / weight.sum()))
+    told = _split_sigmas(e, sigmas) if correlated else {}
+    return Fit(e, r, sigma, float(np.max(np.abs(r[weight > 0]))), told, inflation, extent)
 
 
 def _robust_search(kind, q, normals, w, hold, held) -> Model:

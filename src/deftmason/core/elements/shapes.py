@@ -11,7 +11,10 @@ import numpy as np
 
 from .motion import RigidMotion
 
-__all__ = ["Element", "Plane", "Line", "Circle", "Cylinder", "Cone", "Sphere", "Torus", "element_from"]
+__all__ = [
+    "Element", "Plane", "Point", "Line", "Circle", "Slot", "Rectangle", "Cylinder", "Cone", "Sphere", "Torus",
+    "element_from",
+]  # fmt: skip
 
 
 def _axis_split(p: np.ndarray, origin: np.ndarray, direction: np.ndarray):
@@ -56,7 +59,7 @@ class Element:
         values = {}
         for k, v in self.__dict__.items():
             if isinstance(v, np.ndarray):
-                values[k] = motion.vectors(v) if k in ("normal", "direction") else motion.points(v)
+                values[k] = motion.vectors(v) if k in ("normal", "direction", "up") else motion.points(v)
             else:
                 values[k] = v
         return type(self)(**values)
@@ -117,6 +120,61 @@ class Circle(Element):
     def feet(self, points):
         _, radial, rho = _axis_split(np.asarray(points, float), self.center, self.normal)
         return self.center + radial * (self.radius / np.maximum(rho, 1e-300))[:, None]
+
+
+class _Flat(Element):
+    """An outline on a plane through ``center`` square to ``up``, its long axis along ``direction``."""
+
+    center: np.ndarray
+    up: np.ndarray
+    length: float
+    width: float
+
+    def on_plane(self, points) -> tuple[np.ndarray, np.ndarray]:
+        """Places along and across the long axis (n, 2), and heights over the plane (n,)."""
+        d = np.asarray(points, float) - self.center
+        return np.column_stack([d @ self.direction, d @ np.cross(self.up, self.direction)]), d @ self.up
+
+    def inside_of(self, q: np.ndarray) -> np.ndarray:
+        """Signed distances (n,) of places (n, 2) on the plane, positive outside."""
+        raise NotImplementedError
+
+    def distance(self, points):
+        q, height = self.on_plane(points)
+        return np.hypot(height, self.inside_of(q))
+
+
+@dataclass(frozen=True)
+class Slot(_Flat):
+    """Two half circles joined by straight sides: ``length`` over all, ``width`` across."""
+
+    center: np.ndarray
+    up: np.ndarray
+    direction: np.ndarray
+    length: float
+    width: float
+    kind = "slot"
+
+    def inside_of(self, q):
+        beyond = np.maximum(np.abs(q[:, 0]) - 0.5 * (self.length - self.width), 0.0)
+        return np.hypot(beyond, q[:, 1]) - 0.5 * self.width
+
+
+@dataclass(frozen=True)
+class Rectangle(_Flat):
+    """Its corners rounded by ``corner`` mm, 0 where they are sharp."""
+
+    center: np.ndarray
+    up: np.ndarray
+    direction: np.ndarray
+    length: float
+    width: float
+    corner: float
+    kind = "rectangle"
+
+    def inside_of(self, q):
+        beyond = np.abs(q) - 0.5 * np.array([self.length, self.width]) + self.corner
+        return np.linalg.norm(np.maximum(beyond, 0), axis=1) + np.minimum(beyond.max(axis=1), 0) - self.corner
 
 
 @dataclass(frozen=True)
@@ -195,7 +253,7 @@ class Torus(Element):
         return n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
 
 
-_KINDS = {c.kind: c for c in (Plane, Point, Line, Circle, Cylinder, Cone, Sphere, Torus)}
+_KINDS = {c.kind: c for c in (Plane, Point, Line, Circle, Slot, Rectangle, Cylinder, Cone, Sphere, Torus)}
 
 
 def element_from(kind: str, parameters: dict) -> Element:

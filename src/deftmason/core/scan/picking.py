@@ -17,7 +17,7 @@ from ..errors import BadArgument, BadInput
 from .growing import flood_on
 from .index import ScanIndex
 
-__all__ = ["RULES", "Gathered", "gather", "gather_on", "fit_gathered"]
+__all__ = ["RULES", "Gathered", "gather", "flood", "gather_on", "fit_gathered", "set_aside"]
 
 #: Rules a place can grow by, and the angle each starts with (degrees).
 RULES = {"same facing": 12.0, "same bend": 20.0}
@@ -72,6 +72,11 @@ def _flood(seed, allowed, neighbours, most):  # pragma: no cover - compiled
                 queue[tail] = g
                 tail += 1
     return queue[:tail]
+
+
+def flood(index: ScanIndex, seed: int, allowed: np.ndarray) -> np.ndarray:
+    """The facets (k,), sorted, that are reached from one over allowed ones (a mask of all)."""
+    return np.sort(_flood(seed, allowed, index.neighbours, 0))
 
 
 @njit(cache=True)
@@ -273,8 +278,11 @@ def _grow(index: ScanIndex, seed: int, kind: str, angle: float, patch: np.ndarra
     return facets, known, spread
 
 
-def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tuple[Fit, np.ndarray]:
-    """Fit an element to a pick's vertices, leaving out what stands off the rest (dents, blends, specks).
+def fit_gathered(
+    index: ScanIndex, gathered: Gathered, kind: str, *, keep_all: bool = False, **holds
+) -> tuple[Fit, np.ndarray]:
+    """Fit an element to a pick's vertices, leaving out what stands off the rest (dents, blends, specks) unless
+    ``keep_all``.
 
     Returns the fit and the vertex numbers it used, at most 20 000 evenly taken ones. A narrow rounding that nothing
     holds is fitted as the ball tangent to its sides.
@@ -283,17 +291,29 @@ def fit_gathered(index: ScanIndex, gathered: Gathered, kind: str, **holds) -> tu
     if len(ids) > 20_000:
         ids = ids[:: int(np.ceil(len(ids) / 20_000))]
     p, n = index.mesh.vertices[ids], index.mesh.vertex_normals[ids]
-    if gathered.between is not None and gathered.element is not None and not holds:
+    if gathered.between is not None and gathered.element is not None and not holds and not keep_all:
         ball = rolling_ball(p, *gathered.between, middle_of_tube(gathered.element, p[0]))
         surface = None if ball is None else ball.surface()
         if ball is not None and surface is not None and surface.kind == kind:
             return ball.as_fit(surface), ids[ball.inside]
     f = fit(kind, p, normals=n, correlated=False, near=gathered.element, **holds)
-    for _ in range(5):
-        spread = 1.4826 * float(np.median(np.abs(f.residuals)))
-        keep = np.abs(f.residuals) <= max(3.5 * spread, 1e-9)
+    for _ in range(0 if keep_all else 5):
+        keep = np.abs(f.residuals) <= _far_off(f)
         if keep.all() or keep.sum() < max(FIT_KINDS[kind], 8):
             break
         ids, p, n = ids[keep], p[keep], n[keep]
         f = fit(kind, p, normals=n, correlated=False, near=f.element, **holds)
     return fit(kind, p, normals=n, near=f.element, **holds), ids
+
+
+def _far_off(f: Fit) -> float:
+    """How far (mm) off an element a place is one that does not belong to it."""
+    return max(3.5 * 1.4826 * float(np.median(np.abs(f.residuals))), 1e-9)
+
+
+def set_aside(index: ScanIndex, gathered: Gathered, f: Fit) -> np.ndarray:
+    """The facets of a pick that its fit left out: all of their corners stand off the rest (numbers, rising)."""
+    faces = index.mesh.faces[gathered.facets]
+    ids, at = np.unique(faces, return_inverse=True)
+    off = np.abs(f.element.distance(index.mesh.vertices[ids])) > _far_off(f)
+    return gathered.facets[off[at.reshape(faces.shape)].all(axis=1)]

@@ -40,6 +40,7 @@ class PickRequest(Schema):
     scan: str
     pick: dict[str, Any]
     element: str | None = None
+    aside: bool = False
 
 
 class Picked(Schema):
@@ -171,6 +172,7 @@ def pick(request: HttpRequest, job_id: int, data: PickRequest):
         scan=data.scan,
         pick=data.pick,
         element=data.element,
+        aside=data.aside,
     )
 
 

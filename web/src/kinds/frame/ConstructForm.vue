@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { computed, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { typed } from '../../state/format'
 import { useSchemas } from '../../state/schemas'
 import { useStep } from '../useStep'
+import { calledOf, failed, useFigures } from './figures'
 import { suits, waysOf, type WayName } from './ways'
 
 type Record = Schemas['ConstructStep']
-const { job: j, hand, r, told: s } = useStep<Record, Schemas['MadeDatumTold']>()
+const { job: j, hand, r, told: s } = useStep<Record, Schemas['ConstructTold']>()
 const schemas = useSchemas()
 if (!hand.slot) hand.slot = 'of'
 const given = computed(() => r.value.of.map((id) => j.byId.get(id)).filter((x) => !!x))
@@ -26,10 +27,24 @@ watch(
   },
   { immediate: true },
 )
+const figures = useFigures(() => ways.value.map(([name]) => name))
+/** The given datums one after another, once a person has chosen among their ways themselves. */
+const chosenFor = ref('')
+const these = computed(() => r.value.of.join())
 function choose(name: WayName) {
+  chosenFor.value = these.value
   r.value.way = name
   hand.again()
 }
+/** What comes first may give nothing as these lie (parallel planes never meet): then the first that gives. */
+watch(figures, () => {
+  if (chosenFor.value === these.value || !failed(figures.get(r.value.way))) return
+  const works = ways.value.find(([name]) => figures.has(name) && !failed(figures.get(name)))
+  if (works) {
+    r.value.way = works[0]
+    hand.again()
+  }
+})
 function without(id: string) {
   r.value.of = r.value.of.filter((x) => x !== id)
   if (ways.value.length) {
@@ -42,7 +57,6 @@ function number(key: 'distance' | 'angle_deg', e: Event) {
   if (v !== null) r.value[key] = v
   hand.tryIt(0)
 }
-const CALLED: { [element: string]: string } = { plane: 'plane', line: 'axis', point: 'point' }
 const place = computed(() => {
   const at = s.value?.parameters.point as number[] | undefined
   return at ? at.map((v) => v.toFixed(3)).join('  ') : ''
@@ -79,7 +93,13 @@ const place = computed(() => {
           :aria-pressed="r.way === name"
           @click="choose(name)"
         >
-          {{ w.title }}
+          <span :class="{ 'text-soft': failed(figures.get(name)) }">{{ w.title }}</span>
+          <span v-if="failed(figures.get(name))" class="block text-[11.5px] text-soft">{{
+            (figures.get(name) as { not: string }).not
+          }}</span>
+          <span v-else class="fig block text-soft">{{
+            (figures.get(name) as { gives: string } | undefined)?.gives ?? '·'
+          }}</span>
         </button>
       </li>
     </ul>
@@ -111,8 +131,12 @@ const place = computed(() => {
     <h3>Evidence</h3>
     <p v-if="!s" class="mt-1.5 text-soft">What it gives shows here.</p>
     <dl v-else class="mt-1.5 grid grid-cols-[92px_1fr] gap-y-1">
+      <template v-if="s.between">
+        <dt>between them</dt>
+        <dd class="fig" data-figure="between them">{{ s.between }}</dd>
+      </template>
       <dt>gives</dt>
-      <dd data-figure="gives">{{ CALLED[s.element] ?? s.element }}</dd>
+      <dd data-figure="gives">{{ calledOf(s.element) }}</dd>
       <dt>at</dt>
       <dd class="fig" data-figure="place">{{ place }}</dd>
       <dt>place</dt>

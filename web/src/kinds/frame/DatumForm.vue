@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { computed, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import type { PickRecord, Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import Residuals from '../../bench/Residuals.vue'
 import Rule from '../../bench/Rule.vue'
-import { mm, typed, whole } from '../../state/format'
+import { mm, whole } from '../../state/format'
 import { useStep } from '../useStep'
+import { isHeld } from './held'
+import HoldIt from './HoldIt.vue'
 import { NAME_OF, SURFACE_OF, TITLE_OF, type Element } from './elements'
 
 type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null; read?: boolean }
@@ -37,27 +39,21 @@ const kinds = computed(() => {
     ? found
     : [{ element: told.element, size: '', scatter: told.scatter, cost: told.scatter as number | null }]
 })
-const datums = computed(() => j.before(r.value.id, 'datum'))
-const held = computed(() => !!(r.value.along || r.value.square_to || r.value.radius || r.value.flip))
-function hold(key: 'along' | 'square_to', id: string) {
-  r.value.along = r.value.square_to = null
-  r.value[key] = id || null
-  hand.tryIt(0)
+const asideShown = ref(false)
+watch(s, () => (asideShown.value = false))
+/** Light what the fit left out, or the pick again. */
+function showAside() {
+  asideShown.value = !asideShown.value
+  hand.showPick(r.value.scan, r.value.pick!, s.value!.element, asideShown.value)
 }
-function radius(e: Event) {
-  const v = typed((e.target as HTMLInputElement).value)
-  r.value.radius = v !== null && v > 0 ? v : null
-  hand.tryIt(0)
-}
-function flip() {
-  r.value.flip = !r.value.flip
+function keepAll() {
+  r.value.keep_all = !r.value.keep_all
   hand.tryIt(0)
 }
 const direction = computed(() => {
   const u = 2 * (s.value?.direction_uncertainty_deg ?? 0)
   return u < 0.0005 ? '<0.001' : u.toFixed(3)
 })
-const sized = computed(() => s.value && ['cylinder', 'sphere', 'torus'].includes(s.value.element))
 const WORDS: { [k: string]: string } = {
   cylinder: 'diameter',
   sphere: 'diameter',
@@ -68,6 +64,7 @@ const sides = computed(() => {
   const flat = (s.value?.between ?? []).filter((k) => k === 'plane').length
   return ['two round sides', 'a flat side and a round one', 'two flat sides'][flat]
 })
+const anyHold = computed(() => isHeld(r.value))
 const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
 </script>
 
@@ -103,7 +100,7 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
           </span>
           <span class="fig block text-soft">{{
             i === 0
-              ? `scatter ${mm(k.scatter)}`
+              ? `scatter ${mm(k.scatter)}${anyHold ? ', free' : ''}`
               : k.cost === null
                 ? 'does not lie here'
                 : `would scatter ${mm(k.cost)}`
@@ -112,46 +109,7 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
       </li>
     </ul>
   </section>
-  <section v-if="s" class="section">
-    <details :open="held">
-      <summary class="cursor-pointer"><h3 class="inline">Hold it</h3></summary>
-      <label
-        v-for="[k, words] in [
-          ['along', 'along'],
-          ['square_to', 'square to'],
-        ] as const"
-        :key="k"
-        class="slot mt-1.5"
-      >
-        <span class="w-[68px] text-soft">{{ words }}</span>
-        <select
-          class="min-w-0 flex-1 bg-transparent font-semibold"
-          :aria-label="words"
-          :value="r[k] ?? ''"
-          @change="hold(k, ($event.target as HTMLSelectElement).value)"
-        >
-          <option value="">free</option>
-          <option v-for="d in datums" :key="d.id" :value="d.id">{{ d.name }}</option>
-        </select>
-      </label>
-      <label v-if="sized" class="mt-1.5 flex items-center gap-2"
-        ><span class="w-[76px]">radius</span>
-        <input
-          v-typing
-          type="number"
-          class="field fig w-20"
-          min="0"
-          step="any"
-          :value="r.radius"
-          @change="radius"
-        />
-        <span class="text-soft">{{ r.radius ? 'mm' : 'as read' }}</span></label
-      >
-      <label v-if="s.element !== 'sphere' && s.element !== 'cone'" class="mt-1.5 flex items-center gap-2">
-        <input type="checkbox" class="accent-ink" :checked="r.flip" @change="flip" /> turned round
-      </label>
-    </details>
-  </section>
+  <HoldIt v-if="s" />
   <section class="section" aria-label="Evidence">
     <h3>Evidence</h3>
     <p v-if="!s" class="mt-1.5 text-soft">
@@ -172,7 +130,19 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
         <dt>facets</dt>
         <dd class="fig" data-figure="facets">
           {{ whole(s.facets) }}{{ s.set_aside ? `, ${whole(s.set_aside)} set aside` : '' }}
+          <button v-if="s.set_aside" class="ml-1 underline" :aria-pressed="asideShown" @click="showAside">
+            {{ asideShown ? 'show the pick' : 'show' }}
+          </button>
         </dd>
+        <template v-if="s.set_aside || r.keep_all">
+          <dt class="sr-only">set aside</dt>
+          <dd class="col-start-2">
+            <label class="flex items-center gap-2"
+              ><input type="checkbox" class="accent-ink" :checked="r.keep_all" @change="keepAll" /> count them
+              too</label
+            >
+          </dd>
+        </template>
         <dt>area</dt>
         <dd class="fig">{{ Number(s.area.toPrecision(4)) }} mm²</dd>
       </dl>

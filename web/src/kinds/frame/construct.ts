@@ -4,13 +4,13 @@ import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
 import { doneOf } from '../picks'
 import ConstructForm from './ConstructForm.vue'
+import { figureOf } from './figures'
 import { suits, waysOf, type WayName } from './ways'
 
 type Record = Schemas['ConstructStep']
-type Told = Schemas['MadeDatumTold']
+type Told = Schemas['ConstructTold']
 
 const MOST = 3
-const CALLED: { [element: string]: string } = { plane: 'plane', line: 'axis', point: 'point' }
 
 const fresh = (room: Room, way: WayName, of: string[]): Partial<Record> => ({
   name: room.job.freeName('Made datum'),
@@ -88,7 +88,7 @@ export default defineKind<Record, Told>({
         } as StepRecord,
         weigh: (got: Preview) => {
           const t = got.summary as unknown as Told
-          return { figure: `${CALLED[t.element] ?? t.element} · ${t.says}`, cost: 1 + i / 100 }
+          return { figure: figureOf(t), cost: 1 + i / 100 }
         },
       }))
   },

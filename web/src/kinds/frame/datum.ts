@@ -18,7 +18,12 @@ const fresh = (room: Room, scan: string, element: Element, pick: PickRecord | nu
   pick,
   along: null,
   square_to: null,
+  angle_to: null,
+  angle_deg: 90,
+  about: null,
+  through: null,
   radius: null,
+  keep_all: false,
   flip: false,
 })
 const figureOf = (t: Told) => {

@@ -28,3 +28,9 @@ export const SURFACE_OF: { [K in Element]: string } = {
   sphere: 'Ball',
   torus: 'Ring',
 }
+/** What an outline is called. */
+export const OUTLINE_OF: { [shape: string]: string } = {
+  circle: 'Circle',
+  slot: 'Slot',
+  rectangle: 'Rectangle',
+}

@@ -6,6 +6,7 @@ import { Layer } from './layer'
 export type DatumSpec =
   | { id: string; plane: { origin: THREE.Vector3; normal: THREE.Vector3; size: number }; colour: Colour }
   | { id: string; point: { at: THREE.Vector3; size: number }; colour: Colour }
+  | { id: string; rim: THREE.Vector3[]; colour: Colour }
   | { id: string; axis: { point: THREE.Vector3; direction: THREE.Vector3; length: number }; colour: Colour }
 
 const UP = new THREE.Vector3(0, 0, 1)
@@ -23,7 +24,9 @@ export class DatumsLayer extends Layer<DatumSpec[]> {
           ? sheet(d.plane, COLOURS[d.colour])
           : 'point' in d
             ? cross(d.point, COLOURS[d.colour])
-            : axis(d.axis, COLOURS[d.colour])
+            : 'rim' in d
+              ? rim(d.rim, COLOURS[d.colour])
+              : axis(d.axis, COLOURS[d.colour])
       if (d.id) this.objects.set(d.id, o)
       this.group.add(o)
     }
@@ -49,6 +52,12 @@ function axis(a: { point: THREE.Vector3; direction: THREE.Vector3; length: numbe
   const ends = [-1, 1].map((k) => a.point.clone().addScaledVector(a.direction, k * a.length))
   const look = new THREE.LineBasicMaterial({ color, depthTest: false })
   const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints(ends), look)
+  line.renderOrder = 3
+  return line
+}
+function rim(points: THREE.Vector3[], color: number) {
+  const look = new THREE.LineBasicMaterial({ color, depthTest: false })
+  const line = new THREE.LineLoop(new THREE.BufferGeometry().setFromPoints(points), look)
   line.renderOrder = 3
   return line
 }

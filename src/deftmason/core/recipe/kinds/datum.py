@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 from pydantic import BaseModel, Field
 
-from ...datums.telling import direction_of, roles_of, size_of
+from ...datums.telling import anchor_of, direction_of, roles_of, size_of
 from ...errors import BadInput
 from ..records import Size
 from ..references import DatumRef, ScanRef
@@ -120,7 +120,7 @@ class DatumStep(Step):
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = DatumTold
 
-    computation: ClassVar[int] = 7
+    computation: ClassVar[int] = 8
 
     kind: Literal["datum"] = "datum"
     scan: ScanRef = Field(description="The scan it is read from.")
@@ -130,12 +130,17 @@ class DatumStep(Step):
     pick: Pick = Field(description="A place on the surface.")
     along: DatumRef | None = Field(None, description="Datum whose direction it is held to.")
     square_to: DatumRef | None = Field(None, description="Datum it is held square to.")
+    angle_to: DatumRef | None = Field(None, description="Datum it stands to at an angle.")
+    angle_deg: float = Field(90.0, ge=0, le=90, description="The angle it stands at to that datum, degrees.")
+    about: DatumRef | None = Field(None, description="Datum whose axis its own axis, or a ball's middle, lies on.")
+    through: DatumRef | None = Field(None, description="Datum whose middle it passes, or a ball's middle lies at.")
     radius: Size | None = Field(None, description="Radius it is held to (of a ring, the tube's).")
+    keep_all: bool = Field(False, description="Count what stands off the rest as well.")
     flip: bool = Field(False, description="Turn its direction round.")
 
     def run(self, context, progress):
         from ...datums.reading import readings, spread_held
-        from ...scan.picking import fit_gathered
+        from ...scan.picking import fit_gathered, set_aside
 
         index = context.index(self.scan)
         what = f"'{self.name}'"
@@ -152,7 +157,7 @@ class DatumStep(Step):
         if holds:
             free = fit_gathered(index, picked, kind)[0].sigma
             picked = spread_held(index, picked, kind, **holds)
-        f, ids = fit_gathered(index, picked, kind, **holds)
+        f, ids = fit_gathered(index, picked, kind, keep_all=self.keep_all, **holds)
         e = f.element
         if self.flip:
             e = _flipped(e)
@@ -166,7 +171,7 @@ class DatumStep(Step):
             "facets": int(len(picked.facets)),
             "area": float(index.mesh.areas[picked.facets].sum()),
             "points": int(len(ids)),
-            "set_aside": _aside(index, picked.facets, ids),
+            "set_aside": 0 if self.keep_all else len(set_aside(index, picked, f)),
             "rule": picked.rule,
             "angle_deg": picked.angle_deg,
             "histogram": residual_histogram(f.residuals),
@@ -218,17 +223,36 @@ class DatumStep(Step):
         return Outcome(output, summary, says, status, values)
 
     def _holds(self, context, kind: str) -> dict:
-        """What the fit is held to."""
+        """What the fit is held to, as `fit` takes it."""
+        given = [k for k in ("along", "square_to", "angle_to", "about") if getattr(self, k) is not None]
+        if len(given) > 1:
+            raise BadInput(
+                "One direction is enough: hold it along, square to, at an angle to or about the axis of one datum.",
+                field=given[1],
+            )
         out: dict = {}
-        if self.along is not None and self.square_to is not None:
-            raise BadInput("Hold it along one datum or square to one, not both.", field="square_to")
-        for key, ref in (("parallel", self.along), ("perpendicular", self.square_to)):
-            if ref is None:
-                continue
-            direction = direction_of(context.output(ref, "datum")["element"])
-            if direction is None or kind == "sphere":
-                raise BadInput("A ball and a point have no direction to hold to.", field="along")
-            out[key] = direction
+        for key in given:
+            e = context.output(getattr(self, key), "datum")["element"]
+            direction = direction_of(e)
+            if direction is None or (kind == "sphere" and key != "about"):
+                raise BadInput("A ball and a point have no direction to hold to.", field=key)
+            if key == "about" and "axis" not in roles_of(e):
+                raise BadInput("A flat face has no axis; choose a bore, a cone, a ring or an axis.", field=key)
+            if key == "angle_to":  # to a plane an axis stands as it leans from the plane, as Measure tells it
+                across = (kind == "plane") != (e.kind == "plane")
+                out["angle"] = (direction, 90.0 - self.angle_deg if across else self.angle_deg)
+            else:
+                at = anchor_of(e)
+                out.update({"along": {"parallel": direction}, "square_to": {"perpendicular": direction}}.get(
+                    key, {"axis": (at, direction)}
+                ))  # fmt: skip
+        if self.through is not None:
+            e = context.output(self.through, "datum")["element"]
+            if "middle" not in roles_of(e):
+                raise BadInput(
+                    "A flat face and an axis have no middle; choose a point, a circle or a ball.", field="through"
+                )
+            out["through"] = anchor_of(e)
         if self.radius is not None and kind in _SIZES:
             out["radius"] = self.radius
         return out
@@ -237,11 +261,3 @@ class DatumStep(Step):
 def _flipped(e):
     key = "normal" if e.kind == "plane" else "direction"
     return e if e.kind in ("sphere", "cone") else type(e)(**{**e.__dict__, key: -getattr(e, key)})
-
-
-def _aside(index: ScanIndex, facets: np.ndarray, ids: np.ndarray) -> int:
-    """Facets of a pick whose corners were all left out of its fit."""
-    used = np.zeros(len(index.mesh.vertices), bool)
-    used[ids] = True
-    step = max(1, len(index.corners(facets)) // max(len(ids), 1))
-    return 0 if step > 1 else int((~used[index.mesh.faces[facets]].any(axis=1)).sum())

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from ...datums.constructing import WAYS, Datum, construct
-from ...datums.measuring import measure
+from ...datums.measuring import Measured, measure
 from ...datums.telling import direction_of, roles_of
 from ...errors import BadInput
 from ..records import Length, shown
@@ -31,6 +31,15 @@ def _said() -> list[Any]:
     ]
 
 
+def _in_words(m: Measured) -> str:
+    says = []
+    if m.distance is not None:
+        says.append(f"{m.distance:.3f} ± {max(2 * (m.distance_uncertainty or 0), 0.001):.3f} mm")
+    if m.angle_deg is not None:
+        says.append(f"{m.angle_deg:.3f} ± {max(2 * (m.angle_uncertainty or 0), 0.001):.3f}°")
+    return " · ".join(says)
+
+
 class MadeDatumTold(Told):
     """A made datum as its element, with standard deviations of its parameters."""
 
@@ -46,15 +55,21 @@ class MadeDatumTold(Told):
     length: float
 
 
+class ConstructTold(MadeDatumTold):
+    """What is made; ``between`` tells in words what lies between its parents, where they are two."""
+
+    between: str
+
+
 @register
 class ConstructStep(Step):
     """A plane, axis or point made from datums, which it follows."""
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Construct"
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
     produces: ClassVar[str] = "datum"
-    tells: ClassVar[type[Told]] = MadeDatumTold
+    tells: ClassVar[type[Told]] = ConstructTold
 
     kind: Literal["construct"] = "construct"
     way: Literal[
@@ -102,6 +117,7 @@ class ConstructStep(Step):
             "direction_uncertainty_deg": turn,
             "area": area,
             "length": length,
+            "between": _in_words(measure(*parents)) if len(parents) == 2 else "",
             "says": f"± {max(2 * place, 0.001):.3f}",
         }
         values = []
@@ -226,18 +242,13 @@ class MeasureStep(Step):
 
     def run(self, context, progress):
         m = measure(_datum(context, self.first), _datum(context, self.second))
-        says = []
-        if m.distance is not None:
-            says.append(f"{m.distance:.3f} ± {max(2 * (m.distance_uncertainty or 0), 0.001):.3f} mm")
-        if m.angle_deg is not None:
-            says.append(f"{m.angle_deg:.3f} ± {max(2 * (m.angle_uncertainty or 0), 0.001):.3f}°")
         summary = {
             "distance": m.distance,
             "distance_uncertainty": m.distance_uncertainty,
             "angle_deg": m.angle_deg,
             "angle_uncertainty": m.angle_uncertainty,
             "places": [p.tolist() for p in m.places],
-            "says": " · ".join(says),
+            "says": _in_words(m),
         }
         values = []
         if m.distance is not None:

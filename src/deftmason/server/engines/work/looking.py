@@ -28,15 +28,19 @@ def parsed(model, data):
 
 
 @asked
-def pick(desk: Desk, *, steps: list[dict], scan: str, pick: dict, element: str | None) -> dict[str, Any]:
-    """What a place and rule gather, as numbers of shown facets (base64 of uint32)."""
+def pick(
+    desk: Desk, *, steps: list[dict], scan: str, pick: dict, element: str | None, aside: bool = False
+) -> dict[str, Any]:
+    """What a place and rule gather, or of that what its fit sets ``aside``, as numbers of shown facets (base64 of
+    uint32).
+    """
     replay = desk.replay(steps)
     wanted = parsed(Pick, pick)
     index = replay.index(scan)
     found = resolve_pick(index, wanted, "this", element)
     proxy = proxy_of(desk.store, replay.key_of(scan))
     mask = np.zeros(len(index.mesh.faces), bool)
-    mask[found.facets] = True
+    mask[_set_aside(index, found) if aside else found.facets] = True
     shown = np.nonzero(mask[proxy.facets])[0].astype(np.uint32)
     return {
         "facets": len(found.facets),
@@ -45,6 +49,14 @@ def pick(desk: Desk, *, steps: list[dict], scan: str, pick: dict, element: str |
         "angle_deg": found.angle_deg,
         "rule": found.rule,
     }
+
+
+def _set_aside(index, found) -> np.ndarray:
+    from deftmason.core.scan.picking import fit_gathered, set_aside
+
+    if found.element is None:
+        return found.facets[:0]
+    return set_aside(index, found, fit_gathered(index, found, found.element.kind)[0])
 
 
 @asked
