@@ -88,3 +88,59 @@ def test_bad_places_are_refused_in_words(box):
     edge = top.max(axis=0)
     with pytest.raises(BadInput, match="nothing of the surface on one side"):
         changed(index, zones, [Change("split", edge, to=edge - [0, 0.5 * np.ptp(top[:, 1]), 0])], LOST)
+
+
+def test_a_side_is_given_to_a_neighbour_and_grows_back(box):
+    index, zones = box
+    top, c = side(index, zones, [0, 0, 1])
+    wall, w = side(index, zones, [1, 0, 0])
+    middle = c.mean(axis=0)
+    x = middle[0] + 0.25 * np.ptp(c[:, 0])
+    a, b = (np.array([x, middle[1] + s * 0.45 * np.ptp(c[:, 1]), middle[2]]) for s in (-1, 1))
+    given = changed(index, zones, [Change("give", a, to=b, also=w.mean(axis=0))], LOST)
+    consistent(index, given)
+    assert len(given.zones) == len(zones.zones)
+    assert given.zones[top].area == pytest.approx(0.75 * zones.zones[top].area, rel=0.08)
+    assert given.zones[wall].area + given.zones[top].area == pytest.approx(
+        zones.zones[wall].area + zones.zones[top].area
+    )
+    inner = middle - [0.2 * np.ptp(c[:, 0]), 0, 0]
+    back = changed(index, given, [Change("grow", inner)], LOST)
+    consistent(index, back)
+    assert back.zones[top].area == pytest.approx(zones.zones[top].area)
+
+
+def test_a_locked_zone_stays_as_it_is_and_names_are_kept(box):
+    from deftmason.core.zones.by_hand import locked, named
+
+    index, zones = box
+    _, c = side(index, zones, [0, 0, 1])
+    _, w = side(index, zones, [1, 0, 0])
+    top, wall = c.mean(axis=0), w.mean(axis=0)
+    lock = Change("lock", top)
+    for after in (
+        Change("refit", top, "cylinder"),
+        Change("grow", top),
+        Change("join", wall, to=top),
+        Change("split", top - [3, 0, 0], to=top + [3, 0, 0]),
+    ):
+        with pytest.raises(BadInput, match="locked zone"):
+            changed(index, zones, [lock, after], LOST)
+    changed(index, zones, [Change("refit", top, "plane"), lock], LOST)  # what came before the lock stays
+    hand = [lock, Change("name", wall, name="Datum face"), Change("name", wall, name="Gate")]
+    assert list(named(index, zones, hand, LOST).values()) == ["Gate"]
+    assert locked(index, zones, hand, LOST) == {int(zones.labels[index.nearest_facet(top)[0]])}
+
+
+def test_facets_go_only_to_a_neighbour(box):
+    index, zones = box
+    _, c = side(index, zones, [0, 0, 1])
+    _, under = side(index, zones, [0, 0, -1])
+    middle = c.mean(axis=0)
+    with pytest.raises(BadInput, match="click a neighbour"):
+        changed(
+            index,
+            zones,
+            [Change("give", middle - [0, 3, 0], to=middle + [0, 3, 0], also=under.mean(axis=0))],
+            LOST,
+        )

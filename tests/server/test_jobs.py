@@ -246,3 +246,13 @@ def test_api_description_is_current(api, settings):
 
     kept = json.loads((Path(settings.ROOT) / "web" / "openapi.json").read_text())
     assert kept == json.loads(json.dumps(described())), "run make openapi"
+
+
+def test_a_job_of_a_newer_program_hides_no_other(api, framed, block_bytes):
+    from deftmason.server.jobs.models import Step
+
+    other = start_job(api, block_bytes)
+    Step.objects.create(job_id=other, order=9, step_id="later", record={"id": "later", "kind": "not_yet", "name": "L"})
+    cards = {c["id"]: c for c in api.call("GET", "/jobs")}
+    assert cards[other]["says"].startswith("Cannot be read here: There is no step of kind")
+    assert cards[framed[0]]["says"] == "5 stones"

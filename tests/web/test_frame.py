@@ -68,7 +68,7 @@ def test_the_brackets_corner(room, page, pose):
     line.get_by_text(re.compile(r"^axis · ± 0\.0\d+ mm · ± 0\.\d+°$")).wait_for()
     half.get_by_text(re.compile(r"^plane · ± 0\.0\d+ mm")).wait_for()
     middle.get_by_text("lean too far for a middle plane").wait_for()
-    assert number(room.figure("between them")) == pytest.approx(90, abs=0.1)
+    assert number(room.figure("between them")) == pytest.approx(90, abs=0.2)
     room.name("Lower edge")
     room.lay("Lower edge")
     made_of(room, "Under", "Along", "Across")
@@ -149,3 +149,73 @@ def test_a_narrow_rounding_is_told_by_its_sides(room):
     assert told["element"] == "cylinder"
     off, sigma = told["parameters"]["radius"] - 2.5, told["uncertainty"]["radius"]
     assert abs(off) < 0.06 and abs(off) < 3 * sigma and sigma < 0.1
+
+
+def test_outlines_and_walls(room, page):
+    """The pocket as a rectangle with its rounded corners, the pivot as a circle; how thick the plate is."""
+    read(room, (22, 9, 0), (0, 0, -1), "Floor")
+    room.lay("Floor")
+    room.tool("Frame", "Read an outline")
+    room.click_part((3, 9, 22), (0, -0.8, 0.6), tilt=(0, 0, 0))
+    page.locator('[data-figure="corner"]').wait_for()
+    page.get_by_label("on plane", exact=True).select_option(label="Floor")
+    room.tried()
+    room.name("Pocket")
+    room.lay("Pocket")
+    told = room.summary("Pocket")
+    p, off = told["parameters"], told["uncertainty"]
+    assert told["element"] == "rectangle"
+    for key, true in (("length", 32), ("width", 18), ("corner", 5)):
+        assert p[key] == pytest.approx(true, abs=max(3 * off[key], 0.01)) and off[key] < 0.06
+    middle = np.linalg.inv(room.pose) @ [*p["center"], 1]
+    assert np.abs(middle[:2]).max() < 0.03 and abs(middle[2]) < 0.05  # on the floor, below the pocket's middle
+
+    # With nothing in hand the wall of the pivot says what can be made of it.
+    slant = (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65)
+    room.click_part((-6 * np.cos(0.6), 6 * np.sin(0.6), 5), slant, tilt=(0, 0, 0))
+    results = page.get_by_label("Results")
+    circle = results.get_by_role("button", name=re.compile("^Circle"))
+    circle.wait_for()
+    assert number(circle.inner_text().split("⌀")[1]) == pytest.approx(12, abs=0.03)
+    page.keyboard.press("Escape")
+
+    room.tool("Frame", "Wall thickness")
+    room.click_part((40, 0, 12), (0, 0, 1))
+    page.locator('[data-figure="distance"]').wait_for()
+    thick, sigma = re.match(r"([\d.]+) ± ([\d.]+)", room.figure("distance")).groups()
+    assert float(thick) == pytest.approx(12, abs=max(1.5 * float(sigma), 0.03)) and float(sigma) < 0.15
+    room.name("Plate here")
+    page.get_by_role("complementary", name="Bench").get_by_role("button", name="Keep the note").click()
+    room.stone("Plate here").wait_for()
+
+
+def test_a_bore_about_another_ones_axis_and_what_was_set_aside(room, page):
+    slant = (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65)
+    read(room, (-6 * np.cos(0.6), 6 * np.sin(0.6), 5), slant, "Pivot", "diameter", tilt=(0, 0, 0))
+    room.lay("Pivot")
+    read(room, (-6 * np.cos(0.6), 6 * np.sin(0.6), 8), slant, "Again", "diameter", tilt=(0, 0, 0))
+    page.get_by_text("Hold it").click()
+    hold(page, "about the axis of", "Pivot")
+    page.locator('[data-figure="held costs"]').wait_for()
+    room.tried()
+    room.lay("Again")
+    a, b = (room.summary(n)["parameters"] for n in ("Pivot", "Again"))
+    assert np.linalg.norm(np.cross(a["direction"], b["direction"])) < 1e-9
+    assert np.linalg.norm(np.cross(np.subtract(b["point"], a["point"]), a["direction"])) < 1e-6
+
+
+def test_open_freedoms_are_tried_by_dragging(room, page):
+    read(room, (22, 9, 0), (0, 0, -1), "Floor")
+    room.lay("Floor")
+    room.tool("Frame", "Set frame")
+    turn = page.get_by_label("try turn about z")
+    turn.wait_for()
+    matrix = "document.querySelector('canvas').mason.layers.scan.spec.matrix"
+    before = np.array(page.evaluate(matrix))
+    turn.fill("90")
+    page.wait_for_function(f"Math.abs({matrix}[0][0] - {before[0, 0]}) > 1e-6")
+    after = np.array(page.evaluate(matrix))
+    assert after[:3, :3] @ before[:3, :3].T == pytest.approx(np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1]]), abs=1e-9)
+    room.name("Open frame")
+    room.lay("Open frame")
+    assert np.array(room.summary("Open frame")["matrix"]) == pytest.approx(before, abs=1e-9)  # only looked at

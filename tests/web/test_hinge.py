@@ -36,7 +36,7 @@ def frame_on_part(room, pose, name="Hinge frame"):
 @pytest.mark.long
 def test_the_hinges_zones_are_named_by_clicking(server, page, hinge_pose):
     page.goto(server.url)
-    page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()
+    page.get_by_role("link", name=re.compile("^Rowlock hinge(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
     room = Room(page, hinge_pose)
     room.tool("Zones", "Read zones")
@@ -59,7 +59,7 @@ def test_the_hinges_zones_are_named_by_clicking(server, page, hinge_pose):
 @pytest.mark.long
 def test_a_bent_hinge_in_both_orders_of_trust_and_on_another_scan(server, page, hinge_pose, tmp_path):
     page.goto(server.url)
-    page.get_by_role("link", name=re.compile("^Rowlock hinge")).click()
+    page.get_by_role("link", name=re.compile("^Rowlock hinge(?!,)")).click()
     page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
     room = Room(page, hinge_pose)
 
@@ -146,3 +146,26 @@ def test_a_bent_hinge_in_both_orders_of_trust_and_on_another_scan(server, page, 
     axes, origin = frame_on_part(room, hinge_pose)
     assert turn_deg(axes[:, 0], [1, 0, 0]) < 0.1 and np.abs(origin).max() < 0.1
     page.keyboard.press("Control+z")
+
+
+def test_a_suggested_frame_is_laid_with_its_datums(server, page, hinge_pose):
+    page.goto(server.url)
+    page.get_by_role("link", name=re.compile("^Rowlock hinge(?!,)")).click()
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, hinge_pose)
+    room.stage("Frame")
+    page.get_by_role("button", name="Suggest frames").click()
+    frames = page.get_by_label("Frames", exact=True).get_by_role("listitem")
+    frames.first.wait_for(timeout=120_000)
+    frames.filter(has_text="Along its main bore").get_by_role("button").click()
+    page.get_by_role("button", name="Lay frame and its datums").click()
+    room.stone("Part frame").wait_for()
+    room.settled()
+    axes, origin = frame_on_part(room, hinge_pose, "Part frame")
+    assert turn_deg(axes[:, 2], [1, 0, 0]) < 0.3  # along the pin
+    assert np.abs(origin[1:]).max() < 0.2  # zero on it
+    names = [s["name"] for s in room.job()["stones"]]
+    assert "Main bore" in names and any(n.startswith("Symmetry") for n in names)
+    page.keyboard.press("Control+z")
+    room.stone("Part frame").wait_for(state="detached")
+    assert len(room.job()["stones"]) == 1  # one edit

@@ -45,6 +45,28 @@ def test_zones_are_read_named_and_changed_by_hand(server, page, pose):
     page.get_by_role("button", name="Take back the last").click()
     page.wait_for_function("!document.body.innerText.includes('changed by hand')")
     drawn()
+    # The underside is named and locked; what would change it then is refused, and all of it taken back.
+    room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))
+    surface.get_by_role("heading", name="Flat face").wait_for()
+    surface.get_by_label("name of the surface").fill("Ground")
+    surface.get_by_label("name of the surface").press("Enter")
+    page.get_by_text("1 changed by hand").wait_for()
+    drawn()
+    room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))
+    surface.get_by_role("heading", name="Ground").wait_for(timeout=60_000)
+    surface.get_by_role("button", name="Lock").click()
+    page.get_by_text("2 changed by hand").wait_for()
+    drawn()
+    room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))
+    surface.get_by_role("button", name="Locked").wait_for(timeout=60_000)
+    surface.get_by_role("button", name="Grow on its shape").click()
+    page.get_by_text("A locked zone would change").wait_for()
+    for left in ("2 changed by hand", "1 changed by hand", None):
+        page.get_by_role("button", name="Take back the last").click()
+        if left:
+            page.get_by_text(left).wait_for()
+    page.wait_for_function("!document.body.innerText.includes('changed by hand')")
+    drawn()
     # The underside is cut in two along a line, from side to side.
     count = int(room.figure("count"))
     room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))

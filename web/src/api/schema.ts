@@ -485,6 +485,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Frames
+         * @description Frames that a scan suggests by itself, best first; a study.
+         */
+        post: operations["deftmason_server_jobs_drafting_frames"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/geometry/{key}/{what}": {
         parameters: {
             query?: never;
@@ -2359,18 +2379,34 @@ export interface components {
          */
         ByHand: {
             /**
+             * Also
+             * @description A place on the neighbour that gets what is cut off, mm.
+             * @default null
+             */
+            also: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
              * Do
-             * @description Call it another kind, join another zone to it, or split it along a line.
+             * @description Call it another kind, join another zone to it, split it along a line, give what the line cuts off to a neighbour, grow it, name it or lock it.
              * @default refit
              * @enum {string}
              */
-            do: "refit" | "join" | "split";
+            do: "refit" | "join" | "split" | "give" | "grow" | "name" | "lock";
             /**
              * Kind
              * @description What it is called instead.
              * @default null
              */
             kind: ("plane" | "cylinder" | "cone" | "sphere" | "torus" | "freeform") | null;
+            /**
+             * Name
+             * @description What it is called.
+             * @default
+             */
+            name: string;
             /**
              * Place
              * @description A place on the zone, mm.
@@ -4995,6 +5031,15 @@ export interface components {
             /** Uses */
             uses: components["schemas"]["Use"][];
         };
+        /** FrameMiss */
+        FrameMiss: {
+            /** Degrees */
+            degrees: number;
+            /** Edge Mm */
+            edge_mm: number;
+            /** Name */
+            name: string;
+        };
         /**
          * FrameStep
          * @description Axes set by datums; the scan sits on them from here on.
@@ -5118,6 +5163,28 @@ export interface components {
              * @default
              */
             says: string;
+        };
+        /**
+         * FramesRequest
+         * @description ``zones``: a step that has read the scan's surfaces; without one they are read for it.
+         */
+        FramesRequest: {
+            /** Scan */
+            scan: string;
+            /** Zones */
+            zones?: string | null;
+        };
+        /** FramesStudy */
+        FramesStudy: {
+            /** Done */
+            done: boolean;
+            /** Message */
+            message: string;
+            /** Progress */
+            progress: number;
+            result?: components["schemas"]["SuggestedFrames"] | null;
+            /** Study */
+            study: number;
         };
         /**
          * GoneTold
@@ -6824,8 +6891,8 @@ export interface components {
         };
         /**
          * MirrorTold
-         * @description A plane of symmetry; ``share`` of the scan's area that agrees when mirrored, ``rms`` there in mm, and the shares
-         *     of all that were found.
+         * @description A plane of symmetry; ``share`` of the scan's area that agrees when mirrored, ``rms`` there in mm, the shares of
+         *     all that were found, and how far off (mm) 98 of 100 mirrored places lie at most.
          */
         MirrorTold: {
             /** Area */
@@ -6860,6 +6927,11 @@ export interface components {
             uncertainty: {
                 [key: string]: unknown;
             };
+            /**
+             * Unlike Mm
+             * @default 0
+             */
+            unlike_mm: number;
         };
         /**
          * MirroredBodyStep
@@ -11090,6 +11162,30 @@ export interface components {
             /** Study */
             study: number;
         };
+        /**
+         * SuggestedFrame
+         * @description ``reason`` in a sentence; ``open`` freedoms in words; what each datum misses; ``matrix`` from the scan's
+         *     coordinates; the steps that lay it.
+         */
+        SuggestedFrame: {
+            /** Matrix */
+            matrix: number[][];
+            /** Misses */
+            misses: components["schemas"]["FrameMiss"][];
+            /** Open */
+            open: string[];
+            /** Reason */
+            reason: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** SuggestedFrames */
+        SuggestedFrames: {
+            /** Frames */
+            frames: components["schemas"]["SuggestedFrame"][];
+        };
         /** Suggestion */
         Suggestion: {
             /** Moves */
@@ -12531,6 +12627,66 @@ export interface components {
             ];
         };
         /**
+         * WallStep
+         * @description How thick the wall is at a place of a scan, kept as a note.
+         */
+        WallStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default wall
+             * @constant
+             */
+            kind: "wall";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description A place on the wall. */
+            pick: components["schemas"]["Pick"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Scan
+             * @description The scan.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
          * Walls
          * @description ``off``: by shown vertex, float32 as base64, mm; ``within``: 95 % of the walls, mm.
          */
@@ -12664,6 +12820,11 @@ export interface components {
             area: number;
             /** Kind */
             kind: string;
+            /**
+             * Locked
+             * @default false
+             */
+            locked: boolean;
             /** Name */
             name: string;
             /** Neighbours */
@@ -13463,6 +13624,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Edges"];
+                };
+            };
+        };
+    };
+    deftmason_server_jobs_drafting_frames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FramesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FramesStudy"];
                 };
             };
         };

@@ -91,6 +91,7 @@ export function drawer(viewer: Viewer, failed: (e: Error) => void, loading: (wha
 
   /** Fitted anew where something else is looked at: other scans, or the same in another frame. */
   function frameView({ plan }: Drawn, matrix: string) {
+    if (plan.staysPut) return
     const label = JSON.stringify([
       !!plan.scan || !!plan.body,
       plan.joined ? [plan.scan?.matrix, plan.beside.map((s) => s.matrix)] : [matrix, plan.beside.length > 0],

@@ -55,6 +55,8 @@ export type Plan = {
   zones?: { key: string; scan: string; kinds: string[]; names: string[]; chosen: number[] } | null
   /** A datum that is being made, as it is told. */
   made?: object
+  /** The camera stays where it is though the frame moves. */
+  staysPut?: boolean
   edges: { body: string; names: (string | number)[][] }
   loops: LoopPlan[]
   handles: Vec3[]

@@ -19,7 +19,7 @@ from ..progress import Progress, silent
 from ..scan.index import ScanIndex
 from ..zones.noise import noise_anywhere
 
-__all__ = ["Symmetry", "SymmetryPlane", "symmetries"]
+__all__ = ["Symmetry", "SymmetryPlane", "symmetries", "unlike"]
 
 _VOTERS, _SAMPLE = 900, 40_000
 _ALIKE = 0.15  # how far a mirrored normal may lie from the other's
@@ -32,6 +32,9 @@ _NOISES = 3.0  # what agrees lies within so many
 _LEAST = 0.5  # of the surface must agree
 _SAME_DEG, _SAME = 2.0, 0.02
 _EXACT = 2e-4  # of the size: what agrees on a mesh without noise, whose facets are chords
+
+
+_BESIDE, _FACES = 4.0, 0.5  # median edges, and the cosine, within which a mirrored place has a counterpart
 
 
 @dataclass(frozen=True)
@@ -263,3 +266,19 @@ def _same(s: _Surface, a, b) -> bool:
     sign = 1.0 if a[0] @ b[0] >= 0 else -1.0
     turn = float(np.degrees(np.arccos(np.clip(abs(a[0] @ b[0]), 0, 1))))
     return turn < _SAME_DEG and abs(a[1] - sign * b[1]) < _SAME * s.size
+
+
+def unlike(index: ScanIndex, plane: Plane) -> np.ndarray:
+    """How far each vertex, mirrored in a plane, lies off the scan there, mm, positive outside it (n,) float32; NaN
+    where the scan has nothing to compare with.
+    """
+    m = index.mesh
+    p, normals = m.vertices, m.vertex_normals
+    there = p - 2 * plane.distance(p)[:, None] * plane.normal
+    facing = normals - 2 * np.outer(normals @ plane.normal, plane.normal)
+    _, k = index.vertex_tree.query(there, workers=-1)
+    apart = there - p[k]
+    off = np.einsum("ij,ij->i", apart, normals[k])
+    beside = np.linalg.norm(apart - off[:, None] * normals[k], axis=1)
+    none = (beside > _BESIDE * m.median_edge) | (np.einsum("ij,ij->i", facing, normals[k]) < _FACES)
+    return np.where(none, np.nan, off).astype(np.float32)

@@ -17,7 +17,7 @@ from ..errors import BadArgument, BadInput
 from .growing import flood_on
 from .index import ScanIndex
 
-__all__ = ["RULES", "Gathered", "gather", "flood", "gather_on", "fit_gathered", "set_aside"]
+__all__ = ["RULES", "Gathered", "gather", "flood", "gather_on", "fit_gathered", "patch_about", "set_aside"]
 
 #: Rules a place can grow by, and the angle each starts with (degrees).
 RULES = {"same facing": 12.0, "same bend": 20.0}
@@ -101,6 +101,11 @@ def _first_patch(index: ScanIndex, seed: int, cone_deg: float, facets: int = _PA
     if index.exact:
         return _flood_smooth(seed, near, index.neighbours, index.mesh.normals, np.cos(np.radians(_CREASE_DEG)), facets)
     return _flood(seed, near, index.neighbours, facets)
+
+
+def patch_about(index: ScanIndex, seed: int, cone_deg: float, facets: int) -> np.ndarray:
+    """Up to so many facets (k,) about one, nearest first, that turn no more than an angle (degrees) from it."""
+    return _first_patch(index, seed, cone_deg, facets)
 
 
 @njit(cache=True)

@@ -10,41 +10,80 @@ import numpy as np
 from ..elements import fit
 from ..errors import BadInput
 from ..scan.index import ScanIndex
+from ..scan.picking import flood
 from .zones import FREE, Zone, Zones
 
-__all__ = ["Change", "changed"]
+__all__ = ["Change", "changed", "locked", "named"]
 
 _POINTS, _FEWEST = 20_000, 12
+_REACH, _FACES = 3.0, np.cos(np.radians(15.0))  # times the scatter, and the turn, within which a zone grows
 
 
 @dataclass(frozen=True)
 class Change:
     """``do`` 'refit' the zone at ``place`` (3,) as ``kind``, 'join' the zone at ``to`` (3,) to it, or 'split' it along
-    the line from ``place`` to ``to``.
+    the line from ``place`` to ``to``; 'give' what that line cuts off beside the zone at ``also`` (3,) to that zone;
+    'grow' it over neighbours that lie on its element; 'lock' it, so that nothing later changes it; 'name' it.
     """
 
     do: str
     place: np.ndarray
     kind: str | None = None
     to: np.ndarray | None = None
+    also: np.ndarray | None = None
+    name: str = ""
 
 
 def changed(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: float) -> Zones:
     """The zones with these changes made, in their order.
 
-    Raises `BadInput` where a place lies farther than ``lost`` mm from the scan or on no zone.
+    Raises `BadInput` where a place lies farther than ``lost`` mm from the scan or on no zone, or a locked zone would
+    be changed.
     """
+    kept: list[np.ndarray] = []
+
+    def where(place) -> int:
+        return _zone_at(index, zones, place, lost)
+
+    def free(*which: int) -> None:
+        if any(where(p) in which for p in kept):
+            raise BadInput("A locked zone would change; take its lock away first.", field="by_hand")
+
     for c in changes:
-        at = _zone_at(index, zones, c.place, lost)
-        if c.do == "refit":
+        at = where(c.place)
+        if c.do == "lock":
+            kept.append(np.asarray(c.place, float))
+        elif c.do == "refit":
+            free(at)
             zones = _refitted(index, zones, at, c.kind or FREE)
-        elif c.do == "split":
+        elif c.do == "grow":
+            free(at)
+            zones = _grown(index, zones, at, {where(p) for p in kept})
+        elif c.do in ("split", "give"):
             assert c.to is not None
-            zones = _split(index, zones, at, np.asarray(c.place, float), np.asarray(c.to, float))
-        else:
+            free(at)
+            a, b = np.asarray(c.place, float), np.asarray(c.to, float)
+            if c.do == "split":
+                zones = _split(index, zones, at, a, b)
+            else:
+                assert c.also is not None
+                free(where(c.also))
+                zones = _given(index, zones, at, a, b, where(c.also))
+        elif c.do == "join":
             assert c.to is not None
-            zones = _joined(index, zones, at, _zone_at(index, zones, c.to, lost))
+            free(at, where(c.to))
+            zones = _joined(index, zones, at, where(c.to))
     return zones
+
+
+def named(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: float) -> dict[int, str]:
+    """What zones are called by hand, by number; the last name counts."""
+    return {_zone_at(index, zones, c.place, lost): c.name for c in changes if c.do == "name" and c.name}
+
+
+def locked(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: float) -> set[int]:
+    """The zones that are locked, by number."""
+    return {_zone_at(index, zones, c.place, lost) for c in changes if c.do == "lock"}
 
 
 def _zone_at(index: ScanIndex, zones: Zones, place: np.ndarray, lost: float) -> int:
@@ -76,6 +115,12 @@ def _refitted(index: ScanIndex, zones: Zones, at: int, kind: str) -> Zones:
 
 def _split(index: ScanIndex, zones: Zones, at: int, a: np.ndarray, b: np.ndarray) -> Zones:
     """Two zones of one, cut by the plane through both places that stands on the surface there."""
+    old, over = zones.zones[at], _over(index, zones, at, a, b)
+    return _rebuilt(index, zones, {at: [_fitted(index, old.facets[side], old.kind) for side in (~over, over)]})
+
+
+def _over(index: ScanIndex, zones: Zones, at: int, a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Which of a zone's facets (mask) lie to the one side of a cut."""
     old, m = zones.zones[at], index.mesh
     if float(np.linalg.norm(b - a)) < m.median_edge:
         raise BadInput("The two places of a cut lie on each other; click farther apart.")
@@ -84,7 +129,44 @@ def _split(index: ScanIndex, zones: Zones, at: int, a: np.ndarray, b: np.ndarray
     over = (m.centroids[old.facets] - a) @ across > 0
     if min(over.sum(), (~over).sum()) < _FEWEST:
         raise BadInput("The cut leaves nothing of the surface on one side; click two places across its middle.")
-    return _rebuilt(index, zones, {at: [_fitted(index, old.facets[side], old.kind) for side in (~over, over)]})
+    return over
+
+
+def _given(index: ScanIndex, zones: Zones, at: int, a: np.ndarray, b: np.ndarray, other: int) -> Zones:
+    """The side of a cut that lies along another zone goes to that."""
+    if other == at or other not in zones.zones[at].neighbours:
+        raise BadInput("Facets can only be given to a zone beside theirs; click a neighbour.", field="by_hand")
+    old, over = zones.zones[at], _over(index, zones, at, a, b)
+    beside = (zones.labels[index.neighbours[old.facets]] == other).any(axis=1)
+    goes = over if (beside & over).sum() >= (beside & ~over).sum() else ~over
+    taker = zones.zones[other]
+    more = np.sort(np.concatenate([taker.facets, old.facets[goes]]))
+    instead = {at: [_fitted(index, old.facets[~goes], old.kind)], other: [_fitted(index, more, taker.kind)]}
+    return _rebuilt(index, zones, instead)
+
+
+def _grown(index: ScanIndex, zones: Zones, at: int, kept: set[int]) -> Zones:
+    """A zone with what runs on from it, lies on its element and faces as it does; not of locked ones."""
+    z, m = zones.zones[at], index.mesh
+    if z.element is None:
+        raise BadInput("A free surface has no shape to grow on; call it another kind first.", field="by_hand")
+    reach = _REACH * max(z.sigma, zones.noise, 1e-6 * index.size)
+    allowed = np.abs(z.element.distance(m.centroids)) < reach
+    allowed &= np.abs(np.einsum("ij,ij->i", index.calm_normals, z.element.normals(m.centroids))) > _FACES
+    allowed &= ~np.isin(zones.labels, list(kept))
+    allowed[z.facets] = True
+    own = flood(index, int(z.facets[0]), allowed)
+    taken = np.setdiff1d(own, z.facets)
+    if not len(taken):
+        return zones
+    instead = {at: [_fitted(index, own, z.kind)]}
+    for other in np.unique(zones.labels[taken]):
+        if other < 0:
+            continue
+        old = zones.zones[other]
+        left = np.setdiff1d(old.facets, taken)
+        instead[int(other)] = [_fitted(index, left, old.kind)] if len(left) >= _FEWEST else []
+    return _rebuilt(index, zones, instead)
 
 
 def _joined(index: ScanIndex, zones: Zones, at: int, other: int) -> Zones:

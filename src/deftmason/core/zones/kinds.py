@@ -25,6 +25,7 @@ _POINTS, _KIND_POINTS, _SHAPE_POINTS = 20_000, 2000, 400
 _INNER_SHARE = 0.6  # of a zone's vertices that must lie away from its border, to do without the others
 _LARGEST = 60.0
 _LEFT = 24.0  # chi squared of the six or so shapes a quadric has, that chance leaves at most
+_GENTLE, _AS_GOOD = 3.0, 1.05  # radii to its extent, and scatter, of a crown that may as well be a ball
 _BETTER = 0.8  # of the scatter: a rounder kind must leave less than this
 _LARGE_ZONES = 5  # whose noise is that of the scan
 #: Kinds in the order they are tried: what a zone of one kind could be more simply, and, if shape is left, what else.
@@ -227,4 +228,11 @@ def settled_fit(
                 best, shape = rounder, rest
             if shape <= _LEFT:
                 break
+    if best.element.kind in ("cylinder", "cone"):
+        # Of gentle crowns a ball says as much with fewer numbers.
+        ball = of("sphere")
+        if ball is not None and ball.element.radius > _GENTLE * extent and ball.sigma < _AS_GOOD * best.sigma:
+            rest = left(ball)
+            if rest < max(shape, 0.25 * _LEFT):
+                best, shape = ball, rest
     return told(best.kind, best.element, shape > _LEFT)

@@ -77,6 +77,39 @@ class ProposalStudy(StudyView):
     result: ProposalsView | None = None
 
 
+class FramesRequest(Schema):
+    """``zones``: a step that has read the scan's surfaces; without one they are read for it."""
+
+    scan: str
+    zones: str | None = None
+
+
+class FrameMiss(Schema):
+    name: str
+    degrees: float
+    edge_mm: float
+
+
+class SuggestedFrame(Schema):
+    """``reason`` in a sentence; ``open`` freedoms in words; what each datum misses; ``matrix`` from the scan's
+    coordinates; the steps that lay it.
+    """
+
+    reason: str
+    open: list[str]
+    misses: list[FrameMiss]
+    matrix: list[list[float]]
+    steps: list[dict[str, Any]]
+
+
+class SuggestedFrames(Schema):
+    frames: list[SuggestedFrame]
+
+
+class FramesStudy(StudyView):
+    result: SuggestedFrames | None = None
+
+
 class DraftLaying(Schema):
     """Steps to lay as one edit, and what it is called."""
 
@@ -110,6 +143,18 @@ def proposals(request: HttpRequest, job_id: int, data: ProposalRequest):
             note_results(job, [*steps, *p["steps"]])
 
     return heavy_study(request, job, "propose_features", _LIMIT, found, steps=steps, picked=data.picked, **wanted)
+
+
+@router.post("/jobs/{job_id}/frames", response=FramesStudy)
+def frames(request: HttpRequest, job_id: int, data: FramesRequest):
+    """Frames that a scan suggests by itself, best first; a study."""
+    job = job_of(request, job_id)
+    steps = records(job)
+    there = {s["id"] for s in steps if s.get("enabled", True)}
+    for what, step_id in (("scan", data.scan), ("zones", data.zones)):
+        if step_id is not None and step_id not in there:
+            raise BadInput(f"There is no such {what} in this job; choose another.", field=what)
+    return heavy_study(request, job, "propose_frames", _LIMIT, steps=steps, scan=data.scan, zones=data.zones)
 
 
 @router.post("/jobs/{job_id}/draft/laid", response=JobView)

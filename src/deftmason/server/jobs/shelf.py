@@ -117,13 +117,19 @@ class Created(Schema):
 
 
 def _card(request, job: Job) -> dict:
-    ran = replay_now(job).run(compute=False)
+    """One job on the shelf. One that cannot be read (a newer program's) says so, and hides no other."""
+    try:
+        ran, unread = replay_now(job).run(compute=False), ""
+    except BadInput as e:
+        ran, unread = [], e.message
     scan = next((r for r in ran if r.step.produces == "scan"), None)
     raw = sum(bool(files_in(type(r.step), r.step)) for r in ran)
     bodies = [r for r in ran if r.done and r.step.produces == "body"]
     checks = [r for r in ran if r.done and r.step.produces == "deviation"]
     says = f"{len(ran)} {'stone' if len(ran) == 1 else 'stones'}"
-    if checks:
+    if unread:
+        says = f"Cannot be read here: {unread}"
+    elif checks:
         says += f", checked to {checks[-1].summary['rms']:.3f} mm rms"
     elif bodies:
         says += ", a body"

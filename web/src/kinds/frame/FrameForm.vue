@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, onUnmounted } from 'vue'
 import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { signed } from '../../state/format'
+import { scanLine } from '../../state/job'
 import { useStep } from '../useStep'
+import { isTurn, still, trial } from './trial'
 import { zeroMoves } from './zero'
 import { SLOTS } from './order'
 
@@ -38,6 +40,14 @@ function swap() {
   })
   hand.tryIt(0)
 }
+/** How far a freedom can be dragged: half a turn, or the part's own size. */
+const size = computed(() => {
+  const b = hand.scan ? scanLine(hand.scan).bounds : j.scan ? scanLine(j.scan).bounds : null
+  return b ? Math.hypot(...[0, 1, 2].map((k) => b[1][k] - b[0][k])) : 100
+})
+const reach = (freedom: string) => (isTurn(freedom) ? 180 : Number(size.value.toPrecision(2)))
+still()
+onUnmounted(still)
 const named = (what: string) => j.byId.get(String(r.value[what as keyof Record]))?.name ?? what
 const zeroMove = computed(() => zeroMoves(s.value?.orders ?? []))
 const turned = ['first', 'second'] as const
@@ -96,6 +106,23 @@ const isTurned = (k: string): k is 'first' | 'second' => (turned as readonly str
       <p class="mt-2" :class="s.open.length ? '' : 'text-soft'" data-figure="open">
         {{ s.open.length ? `Still open: ${s.open.join(', ')}.` : 'All six freedoms are held.' }}
       </p>
+      <div v-if="s.open.length" aria-label="Try what is open" role="group">
+        <label v-for="f in s.open" :key="f" class="mt-1 flex items-center gap-2">
+          <span class="w-[92px] text-soft">{{ f }}</span>
+          <input
+            type="range"
+            class="min-w-0 flex-1 accent-saffron"
+            :aria-label="`try ${f}`"
+            :min="-reach(f)"
+            :max="reach(f)"
+            :step="reach(f) / 180"
+            :value="trial.by[f] ?? 0"
+            @input="trial.by[f] = Number(($event.target as HTMLInputElement).value)"
+          />
+          <span class="fig w-14 text-right">{{ signed(trial.by[f] ?? 0, 1) }}{{ isTurn(f) ? '°' : '' }}</span>
+        </label>
+        <p class="mt-1 text-soft">Drag to see what is left open; laying leaves it so.</p>
+      </div>
       <template v-if="s.orders.length > 1">
         <h3 class="mt-3">If trusted the other way</h3>
         <table class="mt-1.5 w-full" aria-label="Orders of trust">

@@ -4,6 +4,7 @@ import { defineKind, type Slot } from '../kind'
 import { doneOf } from '../picks'
 import type { Key } from './order'
 import FrameForm from './FrameForm.vue'
+import { tried } from './trial'
 
 type Record = Schemas['FrameStep']
 type Told = Schemas['FrameTold']
@@ -63,13 +64,18 @@ export default defineKind<Record, Told>({
     },
   ],
   verb: () => 'Lay frame',
-  shows: (plan, r, preview, room) => ({
-    matrix: (preview?.summary.matrix as Matrix | undefined) ?? plan.matrix,
-    scan: plan.scan && { ...plan.scan, matrix: preview?.summary.matrix ?? plan.scan.matrix },
-    datums: room.hand.slot
-      ? room.job.before(r.id, 'datum').map((s) => s.id)
-      : [...new Set([...plan.datums, r.first, r.second, r.origin].filter((id) => id !== null))],
-  }),
+  shows: (plan, r, preview, room) => {
+    const set = preview?.summary.matrix as Matrix | undefined
+    const matrix = set && tried(set, preview!.summary.open as string[])
+    return {
+      matrix: matrix ?? plan.matrix,
+      staysPut: matrix !== set,
+      scan: plan.scan && { ...plan.scan, matrix: matrix ?? plan.scan.matrix },
+      datums: room.hand.slot
+        ? room.job.before(r.id, 'datum').map((s) => s.id)
+        : [...new Set([...plan.datums, r.first, r.second, r.origin].filter((id) => id !== null))],
+    }
+  },
   laid: (room) => {
     room.shown.show.scan = true
   },

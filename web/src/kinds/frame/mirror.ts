@@ -33,14 +33,24 @@ export default defineKind<Record, Told>({
     { key: 'share', label: 'agrees', of: (t) => `${percent(t.share)} of the scan` },
     { key: 'rms', label: 'within', of: (t) => `${t.rms.toFixed(3)} mm rms` },
     {
+      key: 'unlike',
+      label: 'colours end at',
+      of: (t) => `± ${t.unlike_mm.toPrecision(2)} mm, once mirrored`,
+    },
+    {
       key: 'place',
       label: 'place',
       of: (t) => `± ${Math.max(2 * t.place_uncertainty, 0.001).toFixed(3)} mm`,
     },
     { key: 'found', label: 'found', of: (t) => t.found.map(percent).join(', ') },
   ],
-  shows: (plan, _, preview) => ({
+  shows: (plan, _, preview, room) => ({
     scanOn: true,
+    // Each place by how far it lies off the scan once mirrored.
+    tide:
+      preview && room.hand.result && plan.scan
+        ? { key: room.hand.result, scan: plan.scan.key, name: 'unlike' }
+        : null,
     ...(preview?.summary.parameters && { made: preview.summary }),
     datums: plan.datums,
   }),

@@ -1,4 +1,6 @@
 import { defineStage } from '../kind'
+import FramesPanel from './FramesPanel.vue'
+import { suggestedPlan } from './suggesting'
 
 const MOST = 12 // datums drawn at once; more would hide the part
 
@@ -7,10 +9,12 @@ export default defineStage({
   groups: ['read', 'make', 'set'],
   sound: ['frame'],
   ledger: ['datum', 'note'],
+  panel: FramesPanel,
   shows: (plan, room) =>
     room.shown.proof
       ? {}
       : {
+          ...(room.hand.held ? {} : suggestedPlan(plan)),
           datums: [
             ...plan.datums,
             ...room.job

@@ -26,22 +26,6 @@ const area = (v: number) => `${Number(v.toPrecision(3))} mm²`
 </script>
 
 <template>
-  <section class="section" aria-label="Surfaces">
-    <h3>Surfaces</h3>
-    <ul class="mt-1.5 max-h-[260px] overflow-y-auto">
-      <li v-for="(z, i) in listed" :key="i">
-        <button
-          class="flex w-full items-baseline gap-2 rounded-sm px-1.5 py-[3px] text-left hover:bg-linen"
-          :class="{ 'bg-linen font-semibold': looked.zone === i }"
-          :aria-pressed="looked.zone === i"
-          @click="look(looked.zone === i ? null : i, z.place as [number, number, number])"
-        >
-          <span class="min-w-0 flex-1 truncate">{{ z.name }}</span>
-          <span class="fig whitespace-nowrap text-soft">{{ area(z.area) }}</span>
-        </button>
-      </li>
-    </ul>
-  </section>
   <section v-if="chosen" class="section" aria-label="Surface">
     <h3>{{ chosen.name }}</h3>
     <dl class="mt-1.5 grid grid-cols-[92px_1fr] gap-y-1">
@@ -60,6 +44,22 @@ const area = (v: number) => `${Number(v.toPrecision(3))} mm²`
       </template>
     </dl>
     <slot />
+  </section>
+  <section class="section" aria-label="Surfaces">
+    <h3>Surfaces</h3>
+    <ul class="mt-1.5 max-h-[260px] overflow-y-auto">
+      <li v-for="(z, i) in listed" :key="i">
+        <button
+          class="flex w-full items-baseline gap-2 rounded-sm px-1.5 py-[3px] text-left hover:bg-linen"
+          :class="{ 'bg-linen font-semibold': looked.zone === i }"
+          :aria-pressed="looked.zone === i"
+          @click="look(looked.zone === i ? null : i, z.place as [number, number, number])"
+        >
+          <span class="min-w-0 flex-1 truncate">{{ z.name }}</span>
+          <span class="fig whitespace-nowrap text-soft">{{ area(z.area) }}</span>
+        </button>
+      </li>
+    </ul>
   </section>
   <section v-if="holds.length" class="section" aria-label="What holds">
     <h3>What holds between them</h3>

@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/types'
 import Head from '../../bench/Head.vue'
 import { typed } from '../../state/format'
 import { useStep } from '../useStep'
-import { look, looked, next, type ZonesTold } from './shown'
+import { byHand, look, looked, next, type ZonesTold } from './shown'
 import ZoneList from './ZoneList.vue'
 
 type Record = Schemas['ZonesStep']
@@ -25,11 +25,16 @@ function number(key: 'noise' | 'smallest', e: Event) {
   look(null)
   hand.again(300)
 }
-function call(kind: Kind) {
-  const place = looked.place ?? (chosen.value!.place as [number, number, number])
-  r.value.by_hand = [...r.value.by_hand, { do: 'refit', place, kind, to: null }]
+const here = () => looked.place ?? (chosen.value!.place as [number, number, number])
+function change(by: Partial<Record['by_hand'][number]>) {
+  r.value.by_hand = [...r.value.by_hand, byHand({ ...by, place: here() })]
   look(null)
   hand.again()
+}
+const call = (kind: Kind) => change({ do: 'refit', kind })
+function rename(e: Event) {
+  const name = (e.target as HTMLInputElement).value.trim()
+  if (name && name !== chosen.value!.name) change({ do: 'name', name })
 }
 function back() {
   r.value.by_hand = r.value.by_hand.slice(0, -1)
@@ -91,6 +96,16 @@ function back() {
     </dl>
   </section>
   <ZoneList v-if="s" :told="s">
+    <label class="mt-2 flex items-center gap-2"
+      ><span class="w-[84px] text-soft">name</span>
+      <input
+        class="field min-w-0 flex-1"
+        aria-label="name of the surface"
+        maxlength="80"
+        :value="chosen?.name"
+        @change="rename"
+      />
+    </label>
     <p class="mt-2 text-soft">Call it</p>
     <div class="mt-1 flex flex-wrap gap-1" role="group" aria-label="Call it">
       <button
@@ -120,6 +135,20 @@ function back() {
         @click="next('split')"
       >
         Split along a line
+      </button>
+      <button class="btn" :disabled="chosen?.kind === 'freeform'" @click="change({ do: 'grow' })">
+        Grow on its shape
+      </button>
+      <button
+        class="btn"
+        :class="{ 'btn-on': looked.next === 'give' }"
+        :aria-pressed="looked.next === 'give'"
+        @click="next('give')"
+      >
+        Give a side away
+      </button>
+      <button class="btn" :disabled="chosen?.locked" @click="change({ do: 'lock' })">
+        {{ chosen?.locked ? 'Locked' : 'Lock' }}
       </button>
     </div>
   </ZoneList>

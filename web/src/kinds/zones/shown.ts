@@ -8,16 +8,22 @@ import type { Plan } from '../../view3d/plan'
 export type ZonesTold = Schemas['ZonesTold']
 export type ZoneTold = ZonesTold['zones'][number]
 
-/** The zone that was clicked, where, what the next click does to it, and where a cut through it begins. */
-type Looked = { zone: number | null; place: Vec3 | null; next: '' | 'join' | 'split'; from: Vec3 | null }
-export const looked = reactive<Looked>({ zone: null, place: null, next: '', from: null })
+/** The zone that was clicked, where, what the next click does to it, and where a cut through it runs. */
+type Looked = {
+  zone: number | null
+  place: Vec3 | null
+  next: '' | 'join' | 'split' | 'give'
+  from: Vec3 | null
+  to: Vec3 | null
+}
+export const looked = reactive<Looked>({ zone: null, place: null, next: '', from: null, to: null })
 export function look(zone: number | null, place: Vec3 | null = null) {
-  Object.assign(looked, { zone, place, next: '', from: null })
+  Object.assign(looked, { zone, place, next: '', from: null, to: null })
 }
 /** The next click joins a neighbour or begins a cut; asked again, it does neither. */
 export function next(what: Looked['next']) {
   looked.next = looked.next === what ? '' : what
-  looked.from = null
+  looked.from = looked.to = null
 }
 
 export function zonesPlan(key: string, scan: string | undefined, told: ZonesTold): Plan['zones'] {
@@ -32,3 +38,14 @@ export function laidZones(room: Room): { stone: Stone; told: ZonesTold } | null 
   const told = stone?.key ? useDetails().toldOf<ZonesTold>(room.job.job!.id, stone.key) : null
   return stone && told ? { stone, told } : null
 }
+
+type ByHand = Schemas['ZonesStep']['by_hand'][number]
+/** A change by hand with all it leaves unsaid. */
+export const byHand = (by: Partial<ByHand> & { place: Vec3 }): ByHand => ({
+  do: 'refit',
+  kind: null,
+  to: null,
+  also: null,
+  name: '',
+  ...by,
+})

@@ -3,7 +3,7 @@ import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
 import { needScan } from '../picks'
 import ZonesForm from './ZonesForm.vue'
-import { look, looked, zonesPlan, type ZonesTold } from './shown'
+import { byHand, look, looked, zonesPlan, type ZonesTold } from './shown'
 
 type Record = Schemas['ZonesStep']
 
@@ -19,21 +19,27 @@ export default defineKind<Record, ZonesTold>({
       says: () =>
         looked.next === 'join'
           ? 'Click the neighbour that joins it'
-          : looked.next === 'split'
-            ? `Click where the cut ${looked.from ? 'ends' : 'begins'}`
-            : 'Click a surface to look at it',
+          : looked.next === 'give' && looked.to
+            ? 'Click the neighbour that gets it'
+            : looked.next
+              ? `Click where the cut ${looked.from ? 'ends' : 'begins'}`
+              : 'Click a surface to look at it',
       put: (at, r, room) => {
         if (at.what !== 'scan' || at.zone === undefined || at.zone < 0) return
-        const changed = (do_: 'join' | 'split', place: Vec3) => {
-          r.by_hand = [...r.by_hand, { do: do_, place, kind: null, to: at.place }]
+        const change = (by: Partial<Record['by_hand'][number]> & { place: Vec3 }) => {
+          r.by_hand = [...r.by_hand, byHand(by)]
           look(null)
           room.hand.again()
         }
-        if (looked.next === 'join' && looked.place) changed('join', looked.place)
-        else if (looked.next === 'split') {
+        if (looked.next === 'join' && looked.place) change({ do: 'join', place: looked.place, to: at.place })
+        else if (looked.next === 'give' && looked.from && looked.to) {
+          if (at.zone !== looked.zone)
+            change({ do: 'give', place: looked.from, to: looked.to, also: at.place })
+        } else if (looked.next === 'split' || looked.next === 'give') {
           if (at.zone !== looked.zone) return
-          if (looked.from) changed('split', looked.from)
-          else looked.from = at.place
+          if (!looked.from) looked.from = at.place
+          else if (looked.next === 'give') looked.to = at.place
+          else change({ do: 'split', place: looked.from, to: at.place })
         } else look(at.zone, at.place)
       },
     },

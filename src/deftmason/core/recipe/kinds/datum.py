@@ -17,12 +17,18 @@ if TYPE_CHECKING:
     from ...scan.index import ScanIndex
     from ...scan.picking import Gathered
 
-__all__ = ["BEST", "DatumStep", "resolve_pick"]
+__all__ = ["BEST", "DatumStep", "datum_record", "resolve_pick"]
 
 _LOST = 0.03  # of the scan's size: a place that lies farther from it is lost
 _KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 #: Whichever kind of element says what is there.
 BEST = "best"
+
+
+def datum_record(step_id: str, name: str, scan: str, element: str, place, normal) -> dict:
+    """The record of what the surface at a place (3,) with a normal (3,) is read as."""
+    pick = {"place": [float(v) for v in place], "normal": [float(v) for v in normal], "rule": "same bend"}
+    return {"id": step_id, "kind": "datum", "name": name, "scan": scan, "element": element, "pick": pick}
 
 
 def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = None) -> Gathered:

@@ -14,9 +14,9 @@ from ..step import Outcome, Step, Told, register
 __all__ = ["FrameStep", "frame_record", "frame_there"]
 
 
-def frame_record(step_id: str, first: str) -> dict:
-    """The record of a frame that only its first datum holds."""
-    return {"id": step_id, "kind": "frame", "name": "Frame", "first": first}
+def frame_record(step_id: str, first: str, **more) -> dict:
+    """The record of a frame that its first datum holds, and what ``more`` of its fields say."""
+    return {"id": step_id, "kind": "frame", "name": "Frame", "first": first} | more
 
 
 def frame_there(steps: list[dict]) -> str | None:

@@ -27,14 +27,18 @@ _READ: WeakKeyDictionary[ScanIndex, dict[tuple[float | None, float | None], Zone
 class ByHand(Record):
     """One change by hand, at a place on the scan."""
 
-    do: Literal["refit", "join", "split"] = Field(
-        "refit", description="Call it another kind, join another zone to it, or split it along a line."
+    do: Literal["refit", "join", "split", "give", "grow", "name", "lock"] = Field(
+        "refit",
+        description="Call it another kind, join another zone to it, split it along a line, give what the line cuts off "
+        "to a neighbour, grow it, name it or lock it.",
     )
     place: Place = Field(description="A place on the zone, mm.")
     kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "freeform"] | None = Field(
         None, description="What it is called instead."
     )
     to: Place | None = Field(None, description="A place on the zone that joins it, or the cut's other end, mm.")
+    also: Place | None = Field(None, description="A place on the neighbour that gets what is cut off, mm.")
+    name: str = Field("", max_length=80, description="What it is called.")
 
 
 class ZoneTold(BaseModel):
@@ -42,6 +46,7 @@ class ZoneTold(BaseModel):
 
     kind: str
     name: str
+    locked: bool = False
     parameters: dict[str, Any]
     scatter: float
     area: float
@@ -87,7 +92,7 @@ class ZonesStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Zones"
-    computation: ClassVar[int] = 7
+    computation: ClassVar[int] = 8
     produces: ClassVar[str] = "zones"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = ZonesTold
@@ -109,7 +114,7 @@ class ZonesStep(Step):
     def read(self, context: Any, progress: Progress = silent) -> Zones:
         """The zones themselves, read anew or as last read in this process."""
         from ...zones import read_zones
-        from ...zones.by_hand import Change, changed
+        from ...zones.by_hand import changed
 
         index = context.index(self.scan)
         known = _READ.setdefault(index, {})
@@ -117,10 +122,22 @@ class ZonesStep(Step):
         if asked not in known:
             known.clear()  # the last reading of a scan is the one that is changed by hand next
             known[asked] = read_zones(index, noise=self.noise, smallest=self.smallest, progress=progress)
-        hand = [Change(c.do, np.array(c.place), c.kind, None if c.to is None else np.array(c.to)) for c in self.by_hand]
-        return changed(index, known[asked], hand, max(3.0, 4 * index.mesh.median_edge))
+        return changed(index, known[asked], self._changes(), self._lost(index))
+
+    def _changes(self) -> list:
+        from ...zones.by_hand import Change
+
+        def at(p):
+            return None if p is None else np.array(p)
+
+        return [Change(c.do, np.array(c.place), c.kind, at(c.to), at(c.also), c.name) for c in self.by_hand]
+
+    def _lost(self, index: ScanIndex) -> float:
+        """How far a place changed by hand may lie from the scan, mm."""
+        return max(0.03 * index.size, 4 * index.mesh.median_edge)
 
     def run(self, context, progress):
+        from ...zones.by_hand import locked, named
         from ...zones.relations import meetings, names_of, relations
 
         index, found = context.index(self.scan), self.read(context, progress)
@@ -130,13 +147,16 @@ class ZonesStep(Step):
         total = float(m.areas.sum())
         covered = float(sum(z.area for z in found.zones)) / total
         zones = []
-        for z, name in zip(found.zones, names_of(index, found, meets)):
+        hand, lost = self._changes(), self._lost(index)
+        called, kept = named(index, found, hand, lost), locked(index, found, hand, lost)
+        for i, (z, name) in enumerate(zip(found.zones, names_of(index, found, meets))):
             c = m.centroids[z.facets]
             middle = z.facets[int(np.argmin(np.linalg.norm(c - c.mean(axis=0), axis=1)))]
             zones.append(
                 {
                     "kind": z.kind,
-                    "name": name,
+                    "name": called.get(i, name),
+                    "locked": i in kept,
                     "parameters": z.element.parameters() if z.element is not None else {},
                     "scatter": z.sigma,
                     "area": z.area,

@@ -10,7 +10,7 @@ from deftmason.core.recipe.parse import parse_recipe
 
 from ..desk import Desk, asked
 
-__all__ = ["draft_part", "propose_features"]
+__all__ = ["draft_part", "propose_features", "propose_frames"]
 
 
 @asked
@@ -44,6 +44,15 @@ def propose_features(
     )
     keys = [desk.replay([*steps, *p.steps]).keys[p.body] for p in found]
     return {"proposals": [vars(p) | {"key": key} for p, key in zip(found, keys)]}
+
+
+@asked
+def propose_frames(desk: Desk, *, steps: list[dict], scan: str, zones: str | None) -> dict[str, Any]:
+    """Frames that a scan suggests by itself, best first, each with the steps that lay it."""
+    from deftmason.core.draft.frames import suggested
+
+    found = suggested(desk.replay(steps), scan, zones, [s["id"] for s in steps], progress=desk.progress)
+    return {"frames": [vars(f) for f in found]}
 
 
 def _under(steps: list[dict], scan: str) -> list[dict]:
