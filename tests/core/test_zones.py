@@ -182,7 +182,7 @@ def test_a_gently_bent_pipe_keeps_its_straights():
 
 
 def test_a_gentle_crown_is_a_ball_though_a_cone_or_cylinder_lies_on_it_as_well():
-    """A face of 48 by 34 mm crowned by R 2604 with a pocket in it, noise of a quarter of its height: one kind, not three."""
+    """A face of 48 by 34 mm crowned by R 2604 about a pocket, noise of a quarter of its height: one kind, not three."""
     kinds = []
     for seed in range(3):
         rng = np.random.default_rng(seed)
