@@ -26,6 +26,7 @@ AREAS = (
     "workshop",
     "castings",
     "holes",
+    "outlines",
     "tubes",
     "helices",
     "ridges",

@@ -39,7 +39,9 @@ function server(element: 'plane' | 'cylinder', scatter = 0.03) {
             open: ['turn about z', 'move along x', 'move along y'],
             says: '90° ± 0.01°',
           }
-    const result = { status: 'sound', says: '', key: 'k', values: [], summary }
+    // No outline stands about the face, and nothing lies behind it.
+    const status = ['flat_outline', 'wall'].includes(step.kind) ? 'failed' : 'sound'
+    const result = { status, says: '', key: 'k', values: [], summary }
     return new Response(JSON.stringify({ study: 1, done: true, progress: 1, message: '', result }))
   })
   return tried
@@ -56,7 +58,7 @@ describe('what can be made of this', () => {
     made.give(face, false)
     expect(made.weighing).toBe(true)
     await settle()
-    expect(tried).toEqual(['best'])
+    expect(tried).toEqual(['best', 'flat_outline', 'wall'])
     expect(made.offers.map((o) => o.title)).toEqual(['Axis datum'])
     expect(made.offers[0].figure).toContain('⌀ 12.000')
     expect(made.weighing).toBe(false)

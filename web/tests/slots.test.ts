@@ -2,7 +2,7 @@
 import { describe, expect, it, vi } from 'vitest'
 import { kindOf } from '../src/kinds/registry'
 import { suits } from '../src/kinds/frame/ways'
-import { look, looked, next } from '../src/kinds/zones/shown'
+import { byHand, look, looked, next } from '../src/kinds/zones/shown'
 import type { Under } from '../src/view3d/picking'
 import { built, roomWith } from './fakes'
 
@@ -173,7 +173,7 @@ describe('what can be made of this', () => {
       click(4, [1, 2, 3])
       next('join')
       click(7, [4, 5, 6])
-      expect(record.by_hand).toEqual([{ do: 'join', place: [1, 2, 3], kind: null, to: [4, 5, 6] }])
+      expect(record.by_hand).toEqual([byHand({ do: 'join', place: [1, 2, 3], to: [4, 5, 6] })])
       expect(looked.zone).toBeNull()
       expect(room.hand.again).toHaveBeenCalledOnce()
     })
@@ -189,7 +189,22 @@ describe('what can be made of this', () => {
       click(2, [1, 0, 0])
       expect(says()).toBe('Click where the cut ends')
       click(2, [1, 9, 0])
-      expect(record.by_hand).toEqual([{ do: 'split', place: [1, 0, 0], kind: null, to: [1, 9, 0] }])
+      expect(record.by_hand).toEqual([byHand({ do: 'split', place: [1, 0, 0], to: [1, 9, 0] })])
+    })
+
+    it('a side is given away by two clicks on the zone and one on the neighbour that gets it', () => {
+      const { click, kind, record } = zones()
+      const says = () => (kind.slots.zone.says as () => string)()
+      click(2, [0, 0, 0])
+      next('give')
+      click(2, [1, 0, 0])
+      click(2, [1, 9, 0])
+      expect(says()).toBe('Click the neighbour that gets it')
+      click(2, [3, 3, 3])
+      expect(record.by_hand).toEqual([])
+      click(6, [5, 5, 5])
+      const cut = { place: [1, 0, 0] as [number, number, number], to: [1, 9, 0] as [number, number, number] }
+      expect(record.by_hand).toEqual([byHand({ do: 'give', ...cut, also: [5, 5, 5] })])
     })
 
     it('asked again, joining or cutting is given up', () => {
