@@ -22,6 +22,7 @@ _WAYS, _BINS = 3, 90
 _FEWEST, _MOST = 24, 8000
 _ROUGHLY = 400  # places that tell whether a wall is nearly one of the shapes
 _COARSE, _CUTS = 400, 1200  # exact facets are cut where they are no more, into so many places
+_THIN = 0.02
 _WHOLE = 0.85  # of a wall: what a shape must explain of it
 
 
@@ -55,7 +56,7 @@ def _ways_up(index: ScanIndex, seed: int, place: np.ndarray) -> list[np.ndarray]
     out: list[np.ndarray] = []
     for reach in _REACHES:
         near = np.nonzero((away < reach * index.size) & (np.abs(calm @ facing) < _LEAN))[0]
-        if len(near) < _FEWEST:
+        if len(near) < (1 if index.exact else _FEWEST):
             continue
         x, y, a = calm[near] @ e, calm[near] @ f, index.mesh.areas[near]
         turn = np.mod(np.arctan2(y, x), np.pi)
@@ -83,6 +84,8 @@ def found_wall(index: ScanIndex, seed: int, place: np.ndarray) -> tuple[np.ndarr
         if openness(index, facets, up) > OPEN:
             continue
         off = max(_roughly_off(index, facets, up, place), TRUE_SHAPE)
+        if not np.isfinite(off):
+            continue
         area = float(index.mesh.areas[facets].sum())
         if best is None or (off, area) < best[:2]:
             best = off, area, facets, up
@@ -162,6 +165,9 @@ def _roughly_off(index: ScanIndex, facets: np.ndarray, up: np.ndarray, place: np
     n, a = index.mesh.normals[facets], index.mesh.areas[facets]
     q, e, f = seen(p, p.mean(axis=0), up)
     q = q / float(np.sqrt(np.mean(q**2) * 2))
+    across = np.linalg.svd(q, compute_uv=False)
+    if across[1] < _THIN * across[0]:  # a line is no outline
+        return np.inf
     turn = long_way(q, np.column_stack([n @ e, n @ f]), a)
     return min(f[0] if f[2].mean() > _WHOLE else np.inf for f in (fitted(k, q, turn, False) for k in OUTLINES))
 

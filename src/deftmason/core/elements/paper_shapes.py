@@ -32,6 +32,7 @@ STEP = 1e-6  # of a difference, in the scaled paper
 _FEWEST = 24
 _ALIKE = 1.08  # times the least scatter: a simpler shape within that is the one
 _OFF = 3.5
+_FLAT = 0.01
 _FINE = 1e-4  # of the outline's size: what is off by less is not off
 _TIGHT = {"xtol": 1e-12, "ftol": 1e-12, "gtol": 1e-12}
 
@@ -176,6 +177,8 @@ def upright(p: np.ndarray, up: np.ndarray, turn_of, held: bool) -> np.ndarray:
     """The way a wall that stands upright runs (3,): the shape's numbers and two small turns of it, fitted together."""
     from scipy.optimize import least_squares
 
+    if float(np.ptp(p @ up)) < _FLAT * float(np.sqrt(np.mean(p**2) * 3)):
+        return up  # places at one height tell nothing of it
     kind, starts = None, None
     for _ in range(4):
         q, e, f = seen(p, np.zeros(3), up)
@@ -188,14 +191,14 @@ def upright(p: np.ndarray, up: np.ndarray, turn_of, held: bool) -> np.ndarray:
             fit = fitted(kind, q, turn, held, starts)
         x, keep, fixed = fit[1], fit[2], turn if held else None
 
-        def evaluated(y, kind=kind, q=q[keep], h=h[keep], fixed=fixed):
+        def tipped(y, kind=kind, q=q[keep], h=h[keep], fixed=fixed):
             r, j, g = evaluated(kind, q - np.outer(h, y[-2:]), y[:-2], fixed)
             return r, np.column_stack([j, -g * h[:, None]])
 
         y = np.concatenate([x, [0.0, 0.0]])
-        t = least_squares(
-            lambda y, of=evaluated: of(y)[0], y, jac=lambda y, of=evaluated: of(y)[1], method="lm", **_TIGHT
-        ).x[-2:]
+        t = least_squares(lambda y, of=tipped: of(y)[0], y, jac=lambda y, of=tipped: of(y)[1], method="lm", **_TIGHT).x[
+            -2:
+        ]
         up = unit(up + t[0] * e + t[1] * f)
         if np.linalg.norm(t) < 1e-6:
             break
