@@ -21,7 +21,7 @@ _REACHES = (0.04, 0.1, 0.25, 0.6)  # of the scan's size: where flats that may ca
 _WAYS, _BINS = 3, 90
 _FEWEST, _MOST = 24, 8000
 _ROUGHLY = 400  # places that tell whether a wall is nearly one of the shapes
-_COARSE, _CUTS = 400, 1200  # exact facets are cut where they are no more, into so many places
+_CUTS = 1200  # places on the lines in which few exact facets are cut
 _THIN = 0.02
 _WHOLE = 0.85  # of a wall: what a shape must explain of it
 
@@ -123,9 +123,9 @@ def places_on(index: ScanIndex, facets: np.ndarray, up: np.ndarray, at: np.ndarr
 
     Raises `BadInput` where that is next to nothing.
     """
-    if index.exact and len(facets) < _COARSE:
-        return _cut(index, facets, up, at)
     ids = index.corners(_band(index, facets, up, at, _inner(index, facets)))
+    if len(ids) < _FEWEST and index.exact:  # their corners lie on the wall itself, cuts through facets do not
+        return _cut(index, facets, up, at)
     if len(ids) < _FEWEST:
         raise BadInput("Too few facets stand about this place to tell an outline; scan it finer.", field="pick")
     return index.mesh.vertices[ids[:: max(1, len(ids) // _MOST)]]
