@@ -179,7 +179,7 @@ def upright(p: np.ndarray, up: np.ndarray, turn_of, held: bool) -> np.ndarray:
 
     if float(np.ptp(p @ up)) < _FLAT * float(np.sqrt(np.mean(p**2) * 3)):
         return up  # places at one height tell nothing of it
-    kind, starts = None, None
+    kind = None
     for _ in range(4):
         q, e, f = seen(p, np.zeros(3), up)
         h, turn = p @ up, turn_of(q, e, f)
@@ -188,7 +188,7 @@ def upright(p: np.ndarray, up: np.ndarray, turn_of, held: bool) -> np.ndarray:
             kind = best_kind(fits)
             fit = fits[kind]
         else:
-            fit = fitted(kind, q, turn, held, starts)
+            fit = fitted(kind, q, turn, held)
         x, keep, fixed = fit[1], fit[2], turn if held else None
 
         def tipped(y, kind=kind, q=q[keep], h=h[keep], fixed=fixed):
