@@ -47,7 +47,10 @@ def changed(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: flo
 
     def free(*which: int) -> None:
         if any(where(p) in which for p in kept):
-            raise BadInput("A locked zone would change; choose another, or take back its lock and what came after it.", field="by_hand")
+            raise BadInput(
+                "A locked zone would change; choose another, or take back its lock and what came after it.",
+                field="by_hand",
+            )
 
     for c in changes:
         at = where(c.place)
