@@ -69,7 +69,7 @@ look-screens:
 bench: $(S)/tests
 	$(BIN)/python -m pytest bench --benchmark-enable --benchmark-only --benchmark-disable-gc -s -o addopts="-q"
 
-# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|clicks|outlines|sections|worn|deviation|clean|join|dense|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces|nets|castings|pieces|again|touches|roundings|chamfers|led|draft|workshop N=40 SEED=0
+# Random parts, scans and damages, a row a case, then the rates: make trial AREA=fits|picks|clicks|outlines|edges|sections|worn|deviation|clean|join|dense|zones|symmetry|traces|checks|tubes|helices|ridges|surfaces|nets|castings|pieces|again|touches|roundings|chamfers|led|draft|workshop N=40 SEED=0
 trial: $(S)/tests
 	$(BIN)/python -m tests.trials $(AREA) $(N) $(SEED)
 

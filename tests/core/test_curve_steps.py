@@ -296,3 +296,23 @@ def test_a_scan_is_checked_against_a_curve(plug):
         "tolerance": 0.1, "reach": 1e-6,
     })  # fmt: skip
     assert far.status == "attention" and "No place of the scan lies within" in far.says
+
+
+def test_a_plane_across_a_curve_stands_where_it_says_and_square_to_it(plug):
+    ran = plug.lay(helix(plug, held="neck", following="height", turns=typed(6.0), pitch=typed(2.5)))
+    try:
+        for share in (0.0, 0.37, 1.0):
+            got = laid(
+                plug,
+                {"id": "ax", "kind": "across_curve", "name": "Across", "frame": "frame", "curve": "hx", "share": share},
+            )
+            back = plug.pose.inverse()
+            p = back.points(np.array([got["parameters"]["point"]]))[0]
+            n = back.vectors(np.array(got["parameters"]["normal"]))
+            r = np.hypot(*p[:2])
+            # Along a screw line it leans from its turning circle as its pitch says.
+            assert abs(n[2]) == pytest.approx(2.5 / np.hypot(2.5, 2 * np.pi * r), abs=2e-3)
+            assert abs(n[:2] @ p[:2]) / r < 2e-3
+            assert got["along"] == pytest.approx(share * ran.summary["length"], rel=1e-3)
+    finally:
+        plug.steps.pop()

@@ -40,7 +40,7 @@ def read(request):
     index = ScanIndex(mesh)
     zones = read_zones(index)
     meets = meetings(index, zones)
-    return zones, names_of(index, zones, meets), meets, relations(zones, 80 * scale), scale
+    return zones, names_of(index, zones, meets), meets, relations(index, zones, 80 * scale), scale
 
 
 def sized_names(names, word):

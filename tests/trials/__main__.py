@@ -27,6 +27,7 @@ AREAS = (
     "castings",
     "holes",
     "outlines",
+    "edges",
     "tubes",
     "helices",
     "ridges",

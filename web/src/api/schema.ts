@@ -1860,6 +1860,111 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AcrossStep
+         * @description A plane that a curve passes square, at a share of its length.
+         */
+        AcrossStep: {
+            /**
+             * Curve
+             * @description The curve.
+             */
+            curve: string;
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Frame
+             * @description The frame the curve lies in.
+             */
+            frame: string;
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default across_curve
+             * @constant
+             */
+            kind: "across_curve";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Share
+             * @description Where along it, from 0 at its begin to 1 at its end.
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * AcrossTold
+         * @description ``along`` mm of the curve's ``whole`` that lie before the plane.
+         */
+        AcrossTold: {
+            /** Along */
+            along: number;
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Length */
+            length: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
+            /** Whole */
+            whole: number;
+        };
+        /**
          * Address
          * @description Where a device listens: a host that this server may speak to, and a port.
          */
@@ -4615,6 +4720,109 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * EdgeStep
+         * @description A straight or round edge of a scan, where the surfaces on either side of it meet.
+         */
+        EdgeStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default read_edge
+             * @constant
+             */
+            kind: "read_edge";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description A place near the edge. */
+            pick: components["schemas"]["Pick"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
+        /**
+         * EdgeTold
+         * @description ``sides`` the kinds of the surfaces that meet, ``turn_deg`` between them there; ``span_deg`` that is seen of a
+         *     round edge; ``off`` mm that it lies off the line or circle at most; ``places`` (k × 3) along it.
+         */
+        EdgeTold: {
+            /** Area */
+            area: number;
+            /** Direction Uncertainty Deg */
+            direction_uncertainty_deg: number | null;
+            /** Element */
+            element: string;
+            /** Length */
+            length: number;
+            /** Off */
+            off: number;
+            /** Parameters */
+            parameters: {
+                [key: string]: unknown;
+            };
+            /** Place Uncertainty */
+            place_uncertainty: number;
+            /** Places */
+            places: number[][];
+            /** Roles */
+            roles: string[];
+            /**
+             * Says
+             * @description In a few words, for lists.
+             * @default
+             */
+            says: string;
+            /** Sides */
+            sides: string[];
+            /** Span Deg */
+            span_deg: number | null;
+            /** Turn Deg */
+            turn_deg: number;
+            /** Uncertainty */
+            uncertainty: {
+                [key: string]: unknown;
+            };
         };
         /** Edges */
         Edges: {
@@ -7908,6 +8116,11 @@ export interface components {
              * @default null
              */
             angle_deg: number | null;
+            /**
+             * Marks
+             * @description What was brushed on or off it.
+             */
+            marks: components["schemas"]["MarkRecord"][];
             /**
              * Normal
              * @description Which side of the surface was meant.

@@ -40,6 +40,8 @@ const stonesFor = (f: FormField) =>
   (f.ref ?? [])
     .flatMap((g) => j.before(record.value.id, g))
     .filter((s) => f.is !== 'stones' || (s.id !== record.value.body && s.id !== record.value.scan))
+/** It takes one place on the scan, by a click. */
+const takesPlace = computed(() => 'pick' in kind.value.slots)
 /** A value's name within its step. */
 const own = (name: string) => name.split('.').at(-1)!
 /** Numbers that the scan says, of fields that hold a choice. */
@@ -59,6 +61,18 @@ function set(key: string, value: unknown) {
   <Head :title="text(kind.title)" :says="text(kind.says)" />
   <section class="section">
     <h3>Give</h3>
+    <button
+      v-if="takesPlace"
+      class="slot mt-1.5"
+      :class="{ 'slot-on': hand.slot === 'pick' }"
+      @click="hand.slot = 'pick'"
+    >
+      <span class="w-[68px] text-soft">place</span
+      ><span v-if="record.pick" class="h-[11px] w-[11px] rounded-[2px] bg-sand" /><span
+        :class="record.pick ? 'font-semibold' : 'text-soft'"
+        >{{ record.pick ? 'picked on scan' : 'click it in the view' }}</span
+      >
+    </button>
     <Field
       v-for="f in plain"
       :key="f.key"
@@ -67,7 +81,7 @@ function set(key: string, value: unknown) {
       :stones="stonesFor(f)"
       @set="(v) => set(f.key, v)"
     />
-    <p v-if="!plain.length && !more.length" class="mt-1.5 text-soft">Nothing to set.</p>
+    <p v-if="!plain.length && !more.length && !takesPlace" class="mt-1.5 text-soft">Nothing to set.</p>
     <details v-if="more.length" class="mt-2">
       <summary class="cursor-pointer text-soft">More</summary>
       <Field

@@ -4,6 +4,7 @@
  */
 import type { Component } from 'vue'
 import type { Preview, StepRecord, Stone, Vec3 } from '../api/types'
+import type { Mark } from '../state/marks'
 import type { Room } from '../state/room'
 import type { Under, What } from '../view3d/picking'
 import type { Plan } from '../view3d/plan'
@@ -45,6 +46,8 @@ export type Slot<R> = {
   yard?: { gives: string[]; put: (stone: Stone, record: R, room: Room) => void }
   /** The marking tool has the hand; `later`: what is marked is not tried at once. */
   marks?: boolean | 'later'
+  /** What is marked belongs to something that was picked: its marks, and what shows it with them. */
+  onto?: { marks: (record: R) => Mark[] | undefined; show: (record: R, room: Room) => void }
   /** A drag from one place to another fills it; `along` is what the pointer passed over. */
   stroke?: {
     along: (path: Under[], record: R, room: Room) => void

@@ -19,6 +19,7 @@ export function pickAt(
     normal: at.normal,
     rule,
     angle_deg: old?.rule === rule ? (old.angle_deg ?? null) : null,
+    marks: [],
   }
 }
 

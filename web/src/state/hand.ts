@@ -250,6 +250,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
   }
   /** The marks of the slot that has the hand, or the step's own. */
   const marksInHand = () => {
+    if (spot.value?.onto) return spot.value.onto.marks(record.value!)
     const key = slot.value && spot.value?.marks ? slot.value : 'marks'
     return record.value?.[key] as Mark[] | undefined
   }
@@ -258,6 +259,7 @@ export const useHand: () => Hand = defineStore('hand', () => {
     const h = held.value
     const given = marksInHand()
     if (!h || !given || !h.record.scan) return
+    if (spot.value?.onto) return spot.value.onto.show(h.record, room())
     error.value = ''
     try {
       const facets = await marks.select(h.record.scan as string, given)

@@ -21,6 +21,7 @@ function clear() {
   marks.value.splice(0)
   hand.select()
   if (hand.spot?.marks === 'later') return
+  if (hand.spot?.onto) return hand.tryIt(0)
   hand.stopTrying()
   hand.preview = null
 }

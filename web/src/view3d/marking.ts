@@ -26,9 +26,24 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
   const scale = ref(1)
   const zoomed = () => (scale.value = viewer.value?.scale ?? 1)
   const pixels = computed(() => (m.onScreen ? m.radius : m.radius / scale.value))
+  /** The slot that had the hand before B was held. */
+  let before: string | null = null
   const hold = (e: KeyboardEvent) => {
-    if (e.key.toLowerCase() === 'b' && !(e.target as HTMLElement).matches('input, select, textarea'))
-      held.value = e.type === 'keydown'
+    if (e.key.toLowerCase() !== 'b' || (e.target as HTMLElement).matches('input, select, textarea')) return
+    const down = e.type === 'keydown'
+    if (down === held.value) return
+    held.value = down
+    if (down && hand.kind && !hand.spot?.marks) {
+      // What is picked is brushed while B is held, whatever had the hand.
+      const onto = Object.entries(hand.kind.slots).find(([, s]) => s.onto?.marks(hand.record!))
+      if (onto) {
+        before = hand.slot
+        hand.slot = onto[0]
+      }
+    } else if (!down && before) {
+      hand.slot = before
+      before = null
+    }
   }
   onMounted(() => ['keydown', 'keyup'].forEach((k) => window.addEventListener(k, hold as EventListener)))
   onBeforeUnmount(() =>

@@ -59,15 +59,6 @@ class Chosen(Record):
     source: Source = Field("scan", description="Where it came from.")
 
 
-class Pick(Record):
-    """A place on a scan and the rule that grows it."""
-
-    place: Place = Field(description="A point on the scan, in the scan's own coordinates, mm.")
-    normal: Direction | None = Field(None, description="Which side of the surface was meant.")
-    rule: Literal["same facing", "same bend"] = Field("same facing", description="How the pick grows from its place.")
-    angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
-
-
 class MarkRecord(Record):
     """One mark of a selection: a stroke, an outline with its view, or a rule from a place."""
 
@@ -104,11 +95,26 @@ class MarkRecord(Record):
         return Mark(**{**self.model_dump(), "places": tuple(self.places)})
 
 
-def selected(items: ScanIndex | CloudIndex, marks: list[MarkRecord], progress: Progress = silent) -> np.ndarray:
-    """Mask of the facets or points that marks select."""
+class Pick(Record):
+    """A place on a scan and the rule that grows it."""
+
+    place: Place = Field(description="A point on the scan, in the scan's own coordinates, mm.")
+    normal: Direction | None = Field(None, description="Which side of the surface was meant.")
+    rule: Literal["same facing", "same bend"] = Field("same facing", description="How the pick grows from its place.")
+    angle_deg: float | None = Field(None, ge=0.1, le=90, description="How far a facet may turn, in degrees.")
+    marks: list[MarkRecord] = Field(default_factory=list, max_length=200, description="What was brushed on or off it.")
+
+
+def selected(
+    items: ScanIndex | CloudIndex,
+    marks: list[MarkRecord],
+    progress: Progress = silent,
+    begun: np.ndarray | None = None,
+) -> np.ndarray:
+    """Mask of the facets or points that marks select; ``begun`` (a mask) is what they add to and take from."""
     from ..scan.selection import select
 
-    return select(items, [m.mark() for m in marks], progress, _zone)
+    return select(items, [m.mark() for m in marks], progress, _zone, begun)
 
 
 _FREE = 2.5  # of the noise: a surface that scatters more about the best reading is none of its kinds

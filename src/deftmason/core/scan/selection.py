@@ -332,21 +332,25 @@ _MOST_KEPT = 30
 
 
 def select(
-    index: ScanIndex | CloudIndex, marks: list[Mark], progress: Progress = silent, zone: Zone | None = None
+    index: ScanIndex | CloudIndex,
+    marks: list[Mark],
+    progress: Progress = silent,
+    zone: Zone | None = None,
+    begun: np.ndarray | None = None,
 ) -> np.ndarray:
     """Mask of the facets (of a mesh) or points (of a cloud) that the marks select, one after the other.
 
-    ``zone`` : reads the facets of the surface a mark lies on. What the first marks gave is kept, so that another mark
-    costs only itself. Raises `BadInput` where a marked place is
-    off the scan, `BadArgument` for a mark that lacks what it needs.
+    ``zone`` : reads the facets of the surface a mark lies on. ``begun`` : mask of what is selected before the first.
+    What the first marks gave is kept, so that another mark costs only itself. Raises `BadInput` where a marked place
+    is off the scan, `BadArgument` for a mark that lacks what it needs.
     """
     items = _Items(index)
-    mask = np.zeros(len(items.at), bool)
+    mask = np.zeros(len(items.at), bool) if begun is None else begun
     kept = index.marked
     changing = ("invert", "grow", "shrink")
     if sum(m.rings for m in marks if m.by in changing[1:]) > _MOST_RINGS:
         raise BadArgument(f"Marks may grow and shrink by {_MOST_RINGS:,} rings in all; take some out.", field="marks")
-    key, last = "", None
+    key, last = "" if begun is None else hashlib.sha256(np.packbits(begun).tobytes()).hexdigest(), None
     for k, mark in enumerate(marks):
         progress(k / len(marks), "Resolving the marks")
         if mark == last and mark.by not in changing:

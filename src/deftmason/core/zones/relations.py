@@ -1,4 +1,6 @@
-"""What zones are called, how they meet, and what holds between them: parallel, square, coaxial, of one radius."""
+"""What zones are called, how they meet, and what holds between them: parallel, square, coaxial, of one radius,
+symmetric.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +10,7 @@ import numpy as np
 
 from ..elements import Element
 from ..scan.index import ScanIndex
+from .mirrored import mirrored_pairs
 from .pipes import goes_round
 from .zones import FREE, Zone, Zones
 
@@ -34,7 +37,7 @@ class Meeting:
 
 @dataclass(frozen=True)
 class Relation:
-    """``misfit`` in degrees for 'parallel' and 'square', in mm for 'coaxial' and 'equal radius'."""
+    """``misfit`` in degrees for 'parallel' and 'square', in mm for 'coaxial', 'equal radius' and 'symmetric'."""
 
     what: str
     a: int
@@ -113,7 +116,7 @@ def names_of(index: ScanIndex, zones: Zones, meets: list[Meeting]) -> list[str]:
     return out
 
 
-def relations(zones: Zones, size: float) -> list[Relation]:
+def relations(index: ScanIndex, zones: Zones, size: float) -> list[Relation]:
     """What holds between the larger zones, with its misfit; the best kept first. ``size`` of the part, mm."""
     known = [i for i, z in enumerate(zones.zones) if z.element is not None][:_MOST]
     out = []
@@ -122,7 +125,15 @@ def relations(zones: Zones, size: float) -> list[Relation]:
             if j in zones.zones[i].same_surface:
                 continue
             out += _between(i, zones.zones[i].element, j, zones.zones[j].element, size)
-    order = {"coaxial": 0, "equal radius": 1, "parallel": 2, "square": 3}
+    shapes = []
+    for i in known:
+        z = zones.zones[i]
+        assert z.element is not None
+        middle = np.average(index.mesh.centroids[z.facets], axis=0, weights=index.mesh.areas[z.facets])
+        shapes.append((z.element, z.area, middle))
+    for p in mirrored_pairs(shapes, size):
+        out.append(Relation("symmetric", known[p.a], known[p.b], p.misfit))
+    order = {"coaxial": 0, "equal radius": 1, "symmetric": 2, "parallel": 3, "square": 4}
     return sorted(out, key=lambda r: (order[r.what], r.misfit))
 
 

@@ -41,7 +41,7 @@ export function endPlaces(r: Schemas['ExtrudeStep'], room: Room): Vec3[] {
 
 /** An end dragged onto the scan ends on the face there. */
 export function dragEnd(k: number, to: Vec3, r: Schemas['ExtrudeStep']) {
-  const pick = { place: to, normal: null, rule: 'same facing' as const, angle_deg: null }
+  const pick = { place: to, normal: null, rule: 'same facing' as const, angle_deg: null, marks: [] }
   const height = { value: null, source: 'rounded' as const }
   r[k === 0 ? 'start' : 'end'] = { to: 'face', datum: null, pick, height }
 }

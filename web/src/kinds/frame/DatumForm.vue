@@ -11,7 +11,7 @@ import HoldIt from './HoldIt.vue'
 import { NAME_OF, SURFACE_OF, TITLE_OF, type Element } from './elements'
 
 type Record = Omit<Schemas['DatumStep'], 'pick'> & { pick: PickRecord | null; read?: boolean }
-const { job: j, hand, r, told: s } = useStep<Record, Schemas['DatumTold']>()
+const { job: j, hand, marks, r, told: s } = useStep<Record, Schemas['DatumTold']>()
 if (hand.held!.editing || r.value.pick) {
   if (r.value.pick) hand.showPick(r.value.scan, r.value.pick, r.value.element)
   hand.slot = 'place'
@@ -39,6 +39,12 @@ const kinds = computed(() => {
     ? found
     : [{ element: told.element, size: '', scatter: told.scatter, cost: told.scatter as number | null }]
 })
+const strokes = computed(() => r.value.pick?.marks?.length ?? 0)
+/** The brush takes the hand, or gives it back. */
+function brush() {
+  hand.slot = hand.slot === 'brushed' ? 'place' : 'brushed'
+  if (hand.slot === 'brushed') marks.by = 'brush'
+}
 const asideShown = ref(false)
 watch(s, () => (asideShown.value = false))
 /** Light what the fit left out, or the pick again. */
@@ -83,6 +89,19 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
       >
     </button>
     <Rule v-if="r.pick" :pick="r.pick" :element="r.element" />
+    <button
+      v-if="r.pick"
+      class="slot mt-1.5"
+      :class="{ 'slot-on': hand.slot === 'brushed' }"
+      :aria-pressed="hand.slot === 'brushed'"
+      title="Hold B and drag, too"
+      @click="brush"
+    >
+      <span class="w-[68px] text-soft">brush</span
+      ><span :class="strokes ? 'font-semibold' : 'text-soft'">{{
+        strokes ? `${strokes} ${strokes === 1 ? 'stroke' : 'strokes'}` : 'more on it, or some off it'
+      }}</span>
+    </button>
   </section>
   <section v-if="s" class="section" aria-label="It could be">
     <h3>It could be</h3>

@@ -82,6 +82,15 @@ export default defineKind<Record, Told>({
         room.hand.again()
       },
     },
+    brushed: {
+      takes: ['scan'],
+      says: '',
+      marks: true,
+      onto: {
+        marks: (r) => (r.pick ? (r.pick.marks ??= []) : undefined),
+        show: (r, room) => void room.hand.showPick(r.scan, r.pick!, r.element),
+      },
+    },
   },
   tools: [
     {

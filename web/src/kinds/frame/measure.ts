@@ -2,6 +2,7 @@ import type { Preview, Schemas, StepRecord } from '../../api/types'
 import type { Room } from '../../state/room'
 import { defineKind, type Slot } from '../kind'
 import { doneOf } from '../picks'
+import { plusMinus } from './onScan'
 
 type Record = Schemas['MeasureStep']
 type Told = Schemas['MeasureTold']
@@ -26,9 +27,6 @@ const slot = (key: Key): Slot<Record> => ({
   },
   yard: { gives: ['datum'], put: (s, r, room) => give(key, s.id, r, room) },
 })
-const off = (value: number, sigma: number | null, digits: number) =>
-  `${value.toFixed(digits)} ± ${Math.max(2 * (sigma ?? 0), 10 ** -digits).toFixed(digits)}`
-
 export default defineKind<Record, Told>({
   kind: 'measure',
   stage: 'Frame',
@@ -56,12 +54,13 @@ export default defineKind<Record, Told>({
     {
       key: 'distance',
       label: 'distance',
-      of: (t) => (t.distance === null ? 'they cross' : `${off(t.distance, t.distance_uncertainty, 3)} mm`),
+      of: (t) =>
+        t.distance === null ? 'they cross' : `${plusMinus(t.distance, t.distance_uncertainty, 3)} mm`,
     },
     {
       key: 'angle',
       label: 'angle',
-      of: (t) => (t.angle_deg === null ? 'none' : `${off(t.angle_deg, t.angle_uncertainty, 3)}°`),
+      of: (t) => (t.angle_deg === null ? 'none' : `${plusMinus(t.angle_deg, t.angle_uncertainty, 3)}°`),
     },
   ],
   shows: (plan, r, preview, room) => ({

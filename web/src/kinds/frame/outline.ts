@@ -1,8 +1,8 @@
 import type { PickRecord, Preview, Schemas, StepRecord } from '../../api/types'
 import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
-import { needScan, pickAt } from '../picks'
 import { OUTLINE_OF } from './elements'
+import { clicked, ONTO_SCAN, placeSlot } from './onScan'
 import OutlineForm from './OutlineForm.vue'
 
 type Record = Omit<Schemas['OutlineStep'], 'pick'> & { pick: PickRecord | null }
@@ -25,16 +25,7 @@ export default defineKind<Record, Told>({
   tries: 'taken back',
   form: OutlineForm,
   slots: {
-    pick: {
-      takes: ['scan'],
-      says: 'Click the wall along the outline',
-      put: (at, r, room) => {
-        const pick = pickAt(at, 'same facing', r.pick)
-        if (!pick) return
-        r.pick = pick
-        room.hand.again()
-      },
-    },
+    pick: placeSlot('Click the wall along the outline'),
   },
   tools: [
     {
@@ -44,11 +35,7 @@ export default defineKind<Record, Told>({
       says: 'A circle, slot or rectangle, from one place on the wall along it',
       also: 'slot rectangle circle pocket window hole round corner oblong',
       group: 'read',
-      needs: needScan,
-      slot: 'pick',
-      begins: (room) => {
-        room.shown.show.scan = true
-      },
+      ...ONTO_SCAN,
       record: (room) => fresh(room, room.job.scan!.id, null),
     },
   ],
@@ -60,15 +47,14 @@ export default defineKind<Record, Told>({
     datums: plan.datums,
   }),
   offers: (given, room) => {
-    const at = given[0]
-    const pick = given.length === 1 ? pickAt(at, 'same facing', null) : null
-    if (!pick || at.what !== 'scan') return []
+    const at = clicked(given)
+    if (!at) return []
     return [
       {
         tool: 'outline',
         title: 'Outline',
         slot: 'pick',
-        record: { kind: 'flat_outline', ...fresh(room, at.id, pick) } as StepRecord,
+        record: { kind: 'flat_outline', ...fresh(room, at.scan, at.pick) } as StepRecord,
         why: 'The wall here goes all the way round.',
         weigh: (got: Preview) => {
           const t = got.summary as unknown as Told

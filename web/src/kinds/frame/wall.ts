@@ -1,7 +1,7 @@
 import type { PickRecord, Preview, Schemas, StepRecord } from '../../api/types'
 import type { Room } from '../../state/room'
 import { defineKind } from '../kind'
-import { needScan, pickAt } from '../picks'
+import { clicked, ONTO_SCAN, placeSlot, plusMinus } from './onScan'
 
 type Record = Omit<Schemas['WallStep'], 'pick'> & { pick: PickRecord | null }
 type Told = Schemas['MeasureTold']
@@ -11,9 +11,6 @@ const fresh = (room: Room, scan: string, pick: PickRecord | null): Partial<Recor
   scan,
   pick,
 })
-const off = (value: number, sigma: number | null, digits: number) =>
-  `${value.toFixed(digits)} ± ${Math.max(2 * (sigma ?? 0), 10 ** -digits).toFixed(digits)}`
-
 export default defineKind<Record, Told>({
   kind: 'wall',
   stage: 'Frame',
@@ -21,16 +18,7 @@ export default defineKind<Record, Told>({
   says: 'Click a wall: its thickness along its own normal to the other side.',
   tries: 'taken back',
   slots: {
-    pick: {
-      takes: ['scan'],
-      says: 'Click the wall on the scan',
-      put: (at, r, room) => {
-        const pick = pickAt(at, 'same facing', r.pick)
-        if (!pick) return
-        r.pick = pick
-        room.hand.again()
-      },
-    },
+    pick: placeSlot('Click the wall on the scan'),
   },
   tools: [
     {
@@ -39,19 +27,19 @@ export default defineKind<Record, Told>({
       says: 'Through the wall at one place, along its normal',
       also: 'measure thick thin section ray',
       group: 'make',
-      needs: needScan,
-      slot: 'pick',
-      begins: (room) => {
-        room.shown.show.scan = true
-      },
+      ...ONTO_SCAN,
       record: (room) => fresh(room, room.job.scan!.id, null),
     },
   ],
   ready: (r) => !!r.pick || 'Click the wall on the scan',
   verb: () => 'Keep the note',
   figures: [
-    { key: 'distance', label: 'thickness', of: (t) => `${off(t.distance!, t.distance_uncertainty, 3)} mm` },
-    { key: 'angle', label: 'sides lean', of: (t) => `${off(t.angle_deg!, t.angle_uncertainty, 2)}°` },
+    {
+      key: 'distance',
+      label: 'thickness',
+      of: (t) => `${plusMinus(t.distance!, t.distance_uncertainty, 3)} mm`,
+    },
+    { key: 'angle', label: 'sides lean', of: (t) => `${plusMinus(t.angle_deg!, t.angle_uncertainty, 2)}°` },
   ],
   shows: (plan, _, preview) => ({
     scanOn: true,
@@ -60,15 +48,14 @@ export default defineKind<Record, Told>({
       : plan.lines,
   }),
   offers: (given, room) => {
-    const at = given[0]
-    const pick = given.length === 1 ? pickAt(at, 'same facing', null) : null
-    if (!pick || at.what !== 'scan') return []
+    const at = clicked(given)
+    if (!at) return []
     return [
       {
         tool: 'wall',
         title: 'Wall thickness',
         slot: 'pick',
-        record: { kind: 'wall', ...fresh(room, at.id, pick) } as StepRecord,
+        record: { kind: 'wall', ...fresh(room, at.scan, at.pick) } as StepRecord,
         why: 'The scan has another side behind this place.',
         weigh: (got: Preview) => ({ figure: (got.summary as unknown as Told).says ?? '', cost: 3 }),
       },

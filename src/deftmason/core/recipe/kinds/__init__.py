@@ -1,6 +1,7 @@
 """All step kinds. Importing this package registers them."""
 
 from . import (
+    across,
     bead,
     check,
     cleaning,
@@ -22,6 +23,7 @@ from . import (
     outline,
     patching,
     probed,
+    read_edge,
     replaced,
     revolve,
     scan,
@@ -42,6 +44,7 @@ from . import (
 )
 
 __all__ = [
+    "across",
     "bead",
     "check",
     "cleaning",
@@ -63,6 +66,7 @@ __all__ = [
     "outline",
     "patching",
     "probed",
+    "read_edge",
     "replaced",
     "revolve",
     "scan",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
@@ -11,7 +12,7 @@ from ...datums.telling import anchor_of, direction_of, roles_of, size_of
 from ...errors import BadInput
 from ..records import Size
 from ..references import DatumRef, ScanRef
-from ..step import Outcome, Pick, Step, Told, Value, register
+from ..step import Outcome, Pick, Step, Told, Value, register, selected
 
 if TYPE_CHECKING:
     from ...scan.index import ScanIndex
@@ -36,6 +37,26 @@ def resolve_pick(index: ScanIndex, pick: Pick, what: str, element: str | None = 
 
     Raises `BadInput` where the scan is nowhere near its place.
     """
+    return brushed(index, _spread(index, pick, what, element), pick)
+
+
+def brushed(index: ScanIndex, g: Gathered, pick: Pick) -> Gathered:
+    """What was gathered with what was brushed on or off it; a rounding then is told by its own places, not its sides.
+
+    Raises `BadInput` where nothing is left.
+    """
+    if not pick.marks:
+        return g
+    begun = np.zeros(len(index.mesh.faces), bool)
+    begun[g.facets] = True
+    facets = np.nonzero(selected(index, pick.marks, begun=begun))[0].astype(np.int32)
+    if not len(facets):
+        raise BadInput("Nothing of the pick is left; brush less off it.", field="pick")
+    return replace(g, facets=facets, between=None)
+
+
+def _spread(index: ScanIndex, pick: Pick, what: str, element: str | None = None) -> Gathered:
+    """What a pick spreads over by itself."""
     from ...datums.reading import reading_as, readings
     from ...scan.picking import gather
 
@@ -162,7 +183,7 @@ class DatumStep(Step):
         free = None
         if holds:
             free = fit_gathered(index, picked, kind)[0].sigma
-            picked = spread_held(index, picked, kind, **holds)
+            picked = brushed(index, spread_held(index, picked, kind, **holds), self.pick)
         f, ids = fit_gathered(index, picked, kind, keep_all=self.keep_all, **holds)
         e = f.element
         if self.flip:

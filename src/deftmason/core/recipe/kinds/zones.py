@@ -174,7 +174,7 @@ class ZonesStep(Step):
             "covered": covered,
             "zones": zones,
             "meetings": [vars(x) for x in meets],
-            "relations": [vars(x) for x in relations(found, size)[:_RELATIONS]],
+            "relations": [vars(x) for x in relations(index, found, size)[:_RELATIONS]],
             "says": f"{len(zones)} surfaces",
         }
         says = "" if zones else "No surface is large enough to be a zone; give a smaller smallest area."
