@@ -189,6 +189,74 @@ def test_outlines_and_walls(room, page):
     room.stone("Plate here").wait_for()
 
 
+def test_edges_are_datums_and_are_measured(room, page, pose):
+    """A straight edge and a bore's rim, each by one click near it, and how far they lie apart."""
+    for place, normal, name, kind in [
+        ((10, -29.6, 0), (0, -0.3, -1), "Low edge", "straight edge"),
+        ((6.15, 0, 0), (0, 0, -1), "Rim", "round edge"),
+    ]:
+        room.tool("Frame", "Read an edge")
+        room.click_part(place, normal, tilt=(0, 0, 0))
+        page.locator('[data-figure="edge"]').wait_for()
+        assert room.figure("edge") == kind
+        room.name(name)
+        room.lay(name)
+    low, rim = room.summary("Low edge"), room.summary("Rim")
+    assert np.abs(pose[:3, 0] @ low["parameters"]["direction"]) > np.cos(np.radians(0.1))
+    assert 70 < low["length"] < 92 and low["turn_deg"] == pytest.approx(90, abs=0.2)
+    assert rim["parameters"]["radius"] == pytest.approx(6, abs=4 * rim["uncertainty"]["radius"])
+    assert rim["uncertainty"]["radius"] < 0.03 and rim["span_deg"] > 359
+    room.tool("Frame", "Measure")
+    for slot, name in (("from", "Low edge"), ("to", "Rim")):
+        page.get_by_label(slot, exact=True).select_option(label=name)
+    page.wait_for_function("document.querySelector('[data-figure=distance]')?.innerText.match(/^(30|29)/)")
+    distance, off = re.match(r"([\d.]+) ± ([\d.]+)", room.figure("distance")).groups()
+    assert float(distance) == pytest.approx(30, abs=max(2 * float(off), 0.03)) and float(off) < 0.1
+
+
+def test_a_pick_is_brushed(room, page):
+    """A stroke off the pick leaves fewer facets, one on it brings them back, and what is laid keeps both."""
+    read(room, (22, 9, 0), (0, 0, -1), "Floor")
+    whole = number(room.figure("facets"))
+    page.get_by_role("button", name=re.compile("^brush")).click()
+    page.get_by_label("Brush radius").fill("4")
+
+    def stroke(how):
+        page.get_by_label(how, exact=True).click()
+        box = page.locator("canvas").bounding_box()
+        ends = page.evaluate(
+            """(ends) => ends.map((p) => document.querySelector('canvas').mason.project(p))""",
+            [room.shown(np.array(p, float), np.zeros(3))[0] for p in ((-14, 12, 0), (14, 12, 0))],
+        )
+        (x, y), (u, v) = ((box["x"] + e["x"], box["y"] + e["y"]) for e in ends)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(u, v, steps=12)
+        page.mouse.up()
+        room.tried()
+
+    stroke("take away")
+    less = number(room.figure("facets"))
+    # What a brush 8 mm wide passes over 28 mm, of 4,760 mm² in all.
+    assert (whole - less) / whole == pytest.approx((28 * 8 + np.pi * 16) / 4760, rel=0.25)
+    stroke("add")
+    assert number(room.figure("facets")) == pytest.approx(whole, rel=0.002)
+    page.get_by_role("toolbar", name="Marking").get_by_role("button", name="Back").click()
+    room.tried()
+    assert number(room.figure("facets")) == less
+    # Held down, B gives the brush to the hand, and gives it back.
+    page.get_by_role("button", name=re.compile("^brush")).click()
+    page.get_by_role("toolbar", name="Marking").wait_for(state="detached")
+    page.keyboard.down("b")
+    page.get_by_role("toolbar", name="Marking").wait_for()
+    page.keyboard.up("b")
+    page.get_by_role("toolbar", name="Marking").wait_for(state="detached")
+    room.lay("Floor")
+    told = next(s for s in room.job()["stones"] if s["name"] == "Floor")
+    assert told["summary"]["facets"] == less
+    assert [m["how"] for m in told["record"]["pick"]["marks"]] == ["take away"]
+
+
 def test_a_bore_about_another_ones_axis_and_what_was_set_aside(room, page):
     slant = (np.cos(0.6) * 0.75, -np.sin(0.6) * 0.75, -0.65)
     read(room, (-6 * np.cos(0.6), 6 * np.sin(0.6), 5), slant, "Pivot", "diameter", tilt=(0, 0, 0))

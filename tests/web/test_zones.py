@@ -85,6 +85,10 @@ def test_zones_are_read_named_and_changed_by_hand(server, page, pose):
     radii = sorted(z["parameters"]["radius"] for z in kept["zones"] if z["name"].startswith("Bore") and z["area"] > 250)
     assert radii == pytest.approx([4.25] * 4 + [6.0], abs=0.02)
     assert any(r["what"] == "equal radius" for r in kept["relations"])
+    # The bolt holes mirror each other in both middle planes.
+    bolts = {i for i, z in enumerate(kept["zones"]) if z["name"].startswith("Bore ⌀ 8.")}
+    alike = [r for r in kept["relations"] if r["what"] == "symmetric" and {r["a"], r["b"]} <= bolts]
+    assert len(alike) >= 4 and max(r["misfit"] for r in alike) < 0.2
     under = [
         z
         for z in kept["zones"]

@@ -34,8 +34,10 @@ _CREASE_DEG = 18.0  # the same between facets without noise
 _SAME = 0.3  # of the smaller side's facets that both may share
 _FREE = 2.5  # noises: what scatters more is no surface of any kind
 _ON = 5e-4  # of an edge's extent, and noises: how far its places may lie off a line or a circle
+_USUAL, _BEGINS = 0.75, 1.3  # of the places along it, and times as far as sides begin beside these
 _ROUNDS = 12
 _MOST, _DRAWS = 60, 80
+_PAIRED = 3000  # places along an edge whose hanging together tells as much as all
 _WHOLE_GAP = np.radians(12.0)  # a round edge with no wider gap goes all the way round
 
 
@@ -204,33 +206,30 @@ def _along(index: ScanIndex, one: _Side, other: _Side, foot: np.ndarray, reach: 
         corners = [m.vertices[index.corners(s.facets)] for s in (one, other)]
         trees = [cKDTree(p) for p in corners]
         # As far from the edge as both sides begin beside it: what lies farther is no part of it.
-        gaps = np.array([float(t.query(foot)[0]) for t in trees])
-        near = 1.5 * float(gaps.max()) + (reach if index.exact else 1.5 * h)
+        first = max(float(t.query(foot)[0]) for t in trees)
+        near = 1.5 * first + (reach if index.exact else 1.5 * h)
         link = index.size if index.exact else max(4 * h, 2 * reach)
         p = np.concatenate(corners)
         p = p[(np.abs(a.distance(p)) < near) & (np.abs(b.distance(p)) < near)]
         on = _met(a, b, p)
         on = on[np.isfinite(on).all(axis=1)]
-        beside = np.column_stack([t.query(on, distance_upper_bound=2 * near)[0] for t in trees])
-        on = on[(beside < (near if index.exact else np.hypot(1.2 * gaps, h))).all(axis=1)]
+        beside = np.column_stack([t.query(on)[0] for t in trees])
+        close = (beside < near).all(axis=1)
+        if close.any() and not index.exact:
+            close = (beside < np.hypot(_BEGINS * np.quantile(beside[close], _USUAL, axis=0), h)).all(axis=1)
+        on = on[close]
     on = on[np.isfinite(on).all(axis=1)]
     if len(on) < 2:
         raise BadInput("Too little of the edge is seen here to tell its line; click where more of it is.", field="pick")
     if link == 0.0:  # sampled edge by edge of the mesh, twice as close as the longest step
         link = 2 * float(cKDTree(on).query(on, k=2)[0][:, 1].max())
-    pairs = cKDTree(on).query_pairs(link, output_type="ndarray") if len(on) < 4000 else _chained(on, link)
+    every = max(1, len(on) // _PAIRED)
+    on = on[::every]
+    pairs = cKDTree(on).query_pairs(link * every, output_type="ndarray")
     links = coo_matrix((np.ones(len(pairs), bool), (pairs[:, 0], pairs[:, 1])), shape=(len(on), len(on)))
     piece = connected_components(links, directed=False)[1]
     mine = on[piece == piece[int(np.argmin(np.linalg.norm(on - foot, axis=1)))]]
     return mine[:: max(1, len(mine) // (4 * _MOST))]
-
-
-def _chained(p: np.ndarray, link: float) -> np.ndarray:
-    """Pairs of neighbours within ``link`` mm, a few each: enough to tell pieces of a dense row of places."""
-    away, at = cKDTree(p).query(p, k=12, distance_upper_bound=link)
-    rows = np.repeat(np.arange(len(p)), 12)
-    there = np.isfinite(away).ravel()
-    return np.column_stack([rows[there], at.ravel()[there]])
 
 
 def _between(index: ScanIndex, one: _Side, other: _Side) -> np.ndarray:

@@ -324,16 +324,16 @@ def _covariance(p, w, r, j, each: float = 1.0) -> tuple[np.ndarray, float]:
 
 
 def _curved_uncertainty(kind, model: Model, p, w, centroid, scale) -> tuple[dict, float]:
-    r, j = _evaluated(model, p)
     basis = model.free()
     here = _flat(_to_contract(kind, model.element(), centroid, scale))
     if basis.shape[1] == 0:
         return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.zeros(len(here))), 1.0
-    n, parts = len(p), len(r) // len(p)
-    some = np.arange(n) if n <= _MANY else np.sort(np.random.default_rng(13).choice(n, _MANY, replace=False))
-    rows = np.concatenate([some + k * n for k in range(parts)])
-    feet = model.element().feet(p[some])
-    cov, inflation = _covariance(feet, w[some], r[rows], j[rows] @ basis, n / len(some))
+    n = len(p)
+    if n > _MANY:
+        some = np.sort(np.random.default_rng(13).choice(n, _MANY, replace=False))
+        p, w = p[some], w[some]
+    r, j = _evaluated(model, p)
+    cov, inflation = _covariance(model.element().feet(p), w, r, j @ basis, n / len(p))
     step = 1e-6
     moved = [_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) for b in basis.T]
     grad = (np.column_stack(moved) - here[:, None]) / step

@@ -55,6 +55,7 @@ export default defineKind<Record, Told>({
       says: 'A plane, axis or point from datums',
       also: 'intersection offset middle plane line point through projected',
       group: 'make',
+      place: 1,
       belt: 2,
       slot: 'of',
       needs: (room) => (doneOf(room, 'datum').length ? null : 'Lay a datum first.'),

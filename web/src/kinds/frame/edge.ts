@@ -12,7 +12,7 @@ const fresh = (room: Room, scan: string, pick: PickRecord | null): Partial<Recor
   scan,
   pick,
 })
-const WHOLE = 359 // degrees
+const WHOLE = 300 // degrees that are seen
 const shapeOf = (t: Told) =>
   t.span_deg === null ? 'Straight edge' : t.span_deg > WHOLE ? 'Round edge' : 'Arc edge'
 

@@ -40,6 +40,7 @@ export default defineKind<Record, Told>({
       says: 'Distance and angle between two datums',
       also: 'square corner spacing thickness angle distance',
       group: 'make',
+      place: 2,
       slot: 'first',
       needs: (room) => (doneOf(room, 'datum').length > 1 ? null : 'Lay two datums first.'),
       record: (room) => {

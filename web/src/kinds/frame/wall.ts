@@ -27,6 +27,7 @@ export default defineKind<Record, Told>({
       says: 'Through the wall at one place, along its normal',
       also: 'measure thick thin section ray',
       group: 'make',
+      place: 3,
       ...ONTO_SCAN,
       record: (room) => fresh(room, room.job.scan!.id, null),
     },

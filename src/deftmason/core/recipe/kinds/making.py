@@ -158,7 +158,7 @@ class MirrorStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Plane of symmetry"
-    computation: ClassVar[int] = 3
+    computation: ClassVar[int] = 4
     produces: ClassVar[str] = "datum"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = MirrorTold

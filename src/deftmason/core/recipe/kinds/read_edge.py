@@ -14,7 +14,7 @@ from .making import MadeDatumTold
 
 __all__ = ["EdgeStep"]
 
-_WHOLE_DEG = 359.0
+_WHOLE_DEG = 300.0
 
 
 class EdgeTold(MadeDatumTold):
