@@ -43,3 +43,12 @@ export function tideColors(distance: Float32Array, high: number, reach: number, 
 }
 
 export const css = (c: number[]) => `rgb(${c[0]},${c[1]},${c[2]})`
+
+const FAR_SHARE = 0.995
+const LEAST = 0.002 // mm: below this, differences are rounding
+
+/** Where colour is full, mm: what all but a few of the places that have an answer lie within. */
+export function fullAt(values: Float32Array): number {
+  const size = values.filter(Number.isFinite).map(Math.abs).sort()
+  return Math.max(size[Math.floor(size.length * FAR_SHARE)] ?? 0, LEAST)
+}

@@ -19,6 +19,7 @@ __all__ = ["Meeting", "Relation", "meetings", "names_of", "relations"]
 _TANGENT_DEG = 12.0
 _ANGLE_DEG = 0.6  # what leans less from parallel or square is told
 _RADII, _COAXIAL = 0.02, 0.004  # of a radius; of the part's size
+_HELD = 1e-9  # of the part's size: what is off by less was fitted as one
 _MOST = 40  # the largest zones: relations among crumbs tell nothing
 _BLEND_SHARE = 0.6  # of a blend's outline that meets its neighbours without an edge
 _WORDS = {"plane": "Flat face", "cone": "Cone", "sphere": "Ball", "torus": "Ring", FREE: "Free surface"}
@@ -124,7 +125,8 @@ def relations(index: ScanIndex, zones: Zones, size: float) -> list[Relation]:
         for j in known[x + 1 :]:
             if j in zones.zones[i].same_surface:
                 continue
-            out += _between(i, zones.zones[i].element, j, zones.zones[j].element, size)
+            found = _between(i, zones.zones[i].element, j, zones.zones[j].element, size)
+            out += [r for r in found if r.misfit > _HELD * size]
     shapes = []
     for i in known:
         z = zones.zones[i]

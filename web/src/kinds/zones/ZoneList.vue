@@ -15,11 +15,14 @@ const beside = computed(() =>
     .filter((m) => m.a === looked.zone || m.b === looked.zone)
     .map((m) => ({ other: m.a === looked.zone ? m.b : m.a, how: m.how, angle: m.angle_deg })),
 )
-const holds = computed(() =>
-  props.told.relations
-    .filter((r) => looked.zone === null || r.a === looked.zone || r.b === looked.zone)
-    .slice(0, 8),
-)
+const OF_EACH = 3
+const holds = computed(() => {
+  const mine = props.told.relations.filter(
+    (r) => looked.zone === null || r.a === looked.zone || r.b === looked.zone,
+  )
+  // The best of each sort: a part has more parallel faces than anybody wants to read of.
+  return mine.filter((r) => mine.filter((x) => x.what === r.what).indexOf(r) < OF_EACH)
+})
 const off = (r: ZonesTold['relations'][number]) =>
   r.what === 'parallel' || r.what === 'square' ? `${r.misfit.toFixed(3)}°` : `${r.misfit.toFixed(3)} mm`
 const area = (v: number) => `${Number(v.toPrecision(3))} mm²`

@@ -1,7 +1,7 @@
 /** An array of a result as the tide's colours, on the scan: what moved, what lies apart. */
 import * as THREE from 'three'
 import { geometry } from '../../api/client'
-import { tideColors } from '../../check/tide'
+import { fullAt, tideColors } from '../../check/tide'
 import type { Scene } from '../scene'
 import type { OwnTide } from '../plan'
 import { Layer } from './layer'
@@ -17,9 +17,6 @@ export type TideSpec = {
   name: string
   own?: OwnTide
 }
-
-const FAR_SHARE = 0.995
-const LEAST = 0.002 // mm: below this, differences are rounding
 
 export class TideLayer extends Layer<TideSpec> {
   private values: Float32Array | null = null
@@ -50,8 +47,7 @@ export class TideLayer extends Layer<TideSpec> {
     const on = this.scan.mesh.userData.buffers
     const raw = b.arrays.values as Float32Array
     this.values = spread(on, raw)
-    const size = Float32Array.from(raw, Math.abs).sort()
-    const reach = Math.max(size[Math.floor(size.length * FAR_SHARE)] ?? 0, LEAST)
+    const reach = fullAt(raw)
     this.onReach(reach)
     this.scan.setColours(tideColors(this.values, reach * 0.1, reach))
   }
