@@ -53,10 +53,10 @@ class EdgeStep(Step):
         turn = found.uncertainty["direction" if straight else "normal"]
         values = []
         if straight:
-            says = f"straight, {found.length:.5g} mm seen"
+            says = f"{found.length:.4g} mm"
         else:
             off = found.uncertainty["radius"]
-            says = size_of(e) if found.span_deg > _WHOLE_DEG else f"R {e.radius:.5g} over {found.span_deg:.0f}°"
+            says = size_of(e) if found.span_deg > _WHOLE_DEG else f"R {e.radius:.4g}, {found.span_deg:.0f}°"
             sign, factor, name = ("⌀", 2.0, "diameter") if found.span_deg > _WHOLE_DEG else ("R", 1.0, "radius")
             size = factor * e.radius
             values.append(Value(name, sign, size, factor * off, size, "scan", path=[]))
