@@ -127,6 +127,8 @@ def test_a_locked_zone_stays_as_it_is_and_names_are_kept(box):
         with pytest.raises(BadInput, match="locked zone"):
             changed(index, zones, [lock, after], LOST)
     changed(index, zones, [Change("refit", top, "plane"), lock], LOST)  # what came before the lock stays
+    changed(index, zones, [lock, Change("unlock", top), Change("refit", top, "plane")], LOST)
+    assert not locked(index, zones, [lock, Change("unlock", top)], LOST)
     hand = [lock, Change("name", wall, name="Datum face"), Change("name", wall, name="Gate")]
     assert list(named(index, zones, hand, LOST).values()) == ["Gate"]
     assert locked(index, zones, hand, LOST) == {int(zones.labels[index.nearest_facet(top)[0]])}

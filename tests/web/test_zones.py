@@ -58,7 +58,7 @@ def test_zones_are_read_named_and_changed_by_hand(server, page, pose):
     page.get_by_text("2 changed by hand").wait_for()
     drawn()
     room.click_part((22, 9, 0), (0, 0, -1), tilt=(0, 0, 0))
-    surface.get_by_role("button", name="Locked").wait_for(timeout=60_000)
+    surface.get_by_role("button", name="Unlock").wait_for(timeout=60_000)
     surface.get_by_role("button", name="Grow on its shape").click()
     page.get_by_text("A locked zone would change").wait_for()
     for left in ("2 changed by hand", "1 changed by hand", None):

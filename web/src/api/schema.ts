@@ -2495,11 +2495,11 @@ export interface components {
             ] | null;
             /**
              * Do
-             * @description Call it another kind, join another zone to it, split it along a line, give what the line cuts off to a neighbour, grow it, name it or lock it.
+             * @description Call it another kind, join another zone to it, split it along a line, give what the line cuts off to a neighbour, grow it, name it, lock or unlock it.
              * @default refit
              * @enum {string}
              */
-            do: "refit" | "join" | "split" | "give" | "grow" | "name" | "lock";
+            do: "refit" | "join" | "split" | "give" | "grow" | "name" | "lock" | "unlock";
             /**
              * Kind
              * @description What it is called instead.

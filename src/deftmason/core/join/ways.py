@@ -22,7 +22,7 @@ from .candidates import candidates, distinct
 from .evidence import OUTLINED, Evidence, weigh
 from .lookup import closer, score
 from .settle import LEVER, settle_onto, small_motion
-from .turns import shared_axis, turns_about
+from .turns import Axis, round_axis, shared_axis, turned_ways, turns_about
 
 __all__ = ["Way", "Verdict", "Finder", "LEAST_HOLD", "LEAST_SHARE", "STRAINED"]
 
@@ -39,6 +39,7 @@ _SETTLED_BY = 800  # places each way that a way is settled by
 _PER_PAIR = 24  # ways of two scans that are remembered
 _SELF = 0.25  # of a scan that lies on itself under a motion that makes siblings
 _SIBLINGS = 14
+_AXES = 2  # that a way is turned about
 _LOOSE = 0.2  # pitches that a way settled roughly may be off
 # ways in which a body is held least, pitches that it is pushed aside in each, and the part of it that it may stay away
 _LOOSEST, _PUSHED, _RETURNS = 2, 0.4, 0.35
@@ -76,6 +77,7 @@ class Finder:
         self.selves: dict[int, list[RigidMotion]] = {}
         # Of these, the turns by which what is round repeats itself: seldom held, but told from all others beside them.
         self.repeats: dict[int, list[RigidMotion]] = {}
+        self.axes: dict[int, Axis] = {}  # about which these turn
         # Two looks at one place differ by more than one look's local scatter shows: part of the noise is wider than a
         # look.
         # How much, the surest pairs tell, see `learn_noise`; stated, it is known.
@@ -205,6 +207,9 @@ class Finder:
     def verdict(self, g: Body, h: Body, more: list[RigidMotion] | None = None) -> Verdict:
         """All ways of ``g`` on ``h`` that are worth a look, settled and weighed, with the siblings of the best."""
         ways = self._settled(g, h, self._screened(g, h, self.rough_ways(g, h) + (more or []), _SETTLED))
+        for w in self.open_ways(Verdict(ways))[:1]:
+            turned = self._screened(g, h, self._turned(g, h, w.motion), _SETTLED, ways)
+            ways = self._distinct(g, ways + self._settled(g, h, turned))
         best = self.open_ways(Verdict(ways))[:2]
         for w in best:
             siblings = self._siblings(g, h, w.motion)
@@ -298,6 +303,13 @@ class Finder:
 
     # Siblings.
 
+    def _turned(self, g: Body, h: Body, way: RigidMotion) -> list[RigidMotion]:
+        """The way turned about the axis of what is round, wherever that agrees too."""
+        axes = [_moved(h.members[i], a) for i, a in self.axes.items() if i in h.members]
+        axes += [_moved(way.after(g.members[i]), a) for i, a in self.axes.items() if i in g.members]
+        said = lambda poses: self.said(g, h, poses)  # noqa: E731
+        return [m for a in axes[:_AXES] for m in turned_ways(g, h, way, a, self.pitch, said, _SIBLINGS)]
+
     def _siblings(self, g: Body, h: Body, way: RigidMotion) -> list[RigidMotion]:
         """The way with either body turned onto itself first."""
         out = []
@@ -312,6 +324,9 @@ class Finder:
         differ by, and
         their repeats."""
         b = self.singles[i]
+        axis = round_axis(b.ready.scoring.points, b.ready.scoring.normals, self.pitch)
+        if axis is not None:
+            self.axes[i] = axis
         found: list[RigidMotion] = []
         for o in range(len(self.singles)):
             if o == i or ((i, o) not in self.pairs and (o, i) not in self.pairs):
@@ -339,6 +354,7 @@ class Finder:
         axis = shared_axis(motions, b.seen.centre, self.pitch)
         if axis is None:
             return []
+        self.axes.setdefault(min(b.members), axis)
         return turns_about(
             b, axis, self.pitch, 2 * _LOOSE * self.pitch, lambda poses: self.said(b, b, poses), _SIBLINGS
         )
@@ -370,6 +386,10 @@ class Finder:
         if not len(ok):
             return np.zeros((0, 4, 4))
         return poses[ok[distinct(poses[ok], agree[ok], b.some, 1.0 * self.pitch, most)]]
+
+
+def _moved(m: RigidMotion, axis: Axis) -> Axis:
+    return m.points(axis[0]), m.vectors(axis[1])
 
 
 def _apart(p: np.ndarray, q: np.ndarray) -> float:

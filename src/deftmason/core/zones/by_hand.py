@@ -23,7 +23,8 @@ _REACH, _FACES = 3.0, np.cos(np.radians(15.0))  # times the scatter, and the tur
 class Change:
     """``do`` 'refit' the zone at ``place`` (3,) as ``kind``, 'join' the zone at ``to`` (3,) to it, or 'split' it along
     the line from ``place`` to ``to``; 'give' what that line cuts off beside the zone at ``also`` (3,) to that zone;
-    'grow' it over neighbours that lie on its element; 'lock' it, so that nothing later changes it; 'name' it.
+    'grow' it over neighbours that lie on its element; 'lock' it, so that nothing later
+    changes it until it is told to 'unlock'; 'name' it.
     """
 
     do: str
@@ -48,7 +49,7 @@ def changed(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: flo
     def free(*which: int) -> None:
         if any(where(p) in which for p in kept):
             raise BadInput(
-                "A locked zone would change; choose another, or take back its lock and what came after it.",
+                "A locked zone would change; choose another, or unlock it first.",
                 field="by_hand",
             )
 
@@ -56,6 +57,8 @@ def changed(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: flo
         at = where(c.place)
         if c.do == "lock":
             kept.append(np.asarray(c.place, float))
+        elif c.do == "unlock":
+            kept = [p for p in kept if where(p) != at]
         elif c.do == "refit":
             free(at)
             zones = _refitted(index, zones, at, c.kind or FREE)
@@ -86,7 +89,11 @@ def named(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: float
 
 def locked(index: ScanIndex, zones: Zones, changes: Sequence[Change], lost: float) -> set[int]:
     """The zones that are locked, by number."""
-    return {_zone_at(index, zones, c.place, lost) for c in changes if c.do == "lock"}
+    out: set[int] = set()
+    for c in changes:
+        if c.do in ("lock", "unlock"):
+            out = (out.union if c.do == "lock" else out.difference)({_zone_at(index, zones, c.place, lost)})
+    return out
 
 
 def _zone_at(index: ScanIndex, zones: Zones, place: np.ndarray, lost: float) -> int:

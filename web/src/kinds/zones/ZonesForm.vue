@@ -147,8 +147,13 @@ function back() {
       >
         Give a side away
       </button>
-      <button class="btn" :disabled="chosen?.locked" @click="change({ do: 'lock' })">
-        {{ chosen?.locked ? 'Locked' : 'Lock' }}
+      <button
+        class="btn"
+        :class="{ 'btn-on': chosen?.locked }"
+        :aria-pressed="!!chosen?.locked"
+        @click="change({ do: chosen?.locked ? 'unlock' : 'lock' })"
+      >
+        {{ chosen?.locked ? 'Unlock' : 'Lock' }}
       </button>
     </div>
   </ZoneList>

@@ -27,10 +27,10 @@ _READ: WeakKeyDictionary[ScanIndex, dict[tuple[float | None, float | None], Zone
 class ByHand(Record):
     """One change by hand, at a place on the scan."""
 
-    do: Literal["refit", "join", "split", "give", "grow", "name", "lock"] = Field(
+    do: Literal["refit", "join", "split", "give", "grow", "name", "lock", "unlock"] = Field(
         "refit",
         description="Call it another kind, join another zone to it, split it along a line, give what the line cuts off "
-        "to a neighbour, grow it, name it or lock it.",
+        "to a neighbour, grow it, name it, lock or unlock it.",
     )
     place: Place = Field(description="A place on the zone, mm.")
     kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "freeform"] | None = Field(
