@@ -17,6 +17,7 @@ RECORDS = {
     "datum": {"scan": "s1", "pick": PICK},
     "probed": {"scan": "s1", "touches": [{"ball": [0, 0, 0], "along": [0, 0, -1]}], "ball": 1.0, "square_to": "d1"},
     "wall": {"scan": "s1", "pick": PICK},
+    "read_point": {"scan": "s1", "pick": PICK},
     "read_edge": {"scan": "s1", "pick": PICK},
     "across_curve": {"frame": "f1", "curve": "c1"},
     "flat_outline": {"scan": "s1", "pick": PICK, "on": "d1", "along": "d2"},

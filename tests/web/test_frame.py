@@ -214,6 +214,23 @@ def test_edges_are_datums_and_are_measured(room, page, pose):
     assert float(distance) == pytest.approx(30, abs=max(2 * float(off), 0.03)) and float(off) < 0.1
 
 
+def test_from_one_click_its_edge_or_the_point_itself_is_taken_instead(room, page, pose):
+    read(room, (-25, -29, 0), (0, 0, -1), "Floor", tilt=(0, 0, 0))
+    page.get_by_role("button", name="the edge beside it").click()
+    page.locator('[data-figure="edge"]').wait_for()
+    assert room.figure("edge") == "straight edge"
+    page.keyboard.press("Escape")
+    read(room, (-25, -20, 0), (0, 0, -1), "Floor", tilt=(0, 0, 0))
+    page.get_by_role("button", name="this point").click()
+    page.locator('[data-figure="at"]').wait_for()
+    room.name("Spot")
+    room.lay("Spot")
+    told = room.summary("Spot")
+    place = (np.linalg.inv(pose) @ [*told["parameters"]["point"], 1])[:3]
+    assert np.abs(place[:2] - [-25, -20]).max() < 0.5
+    assert abs(place[2]) < 4 * told["place_uncertainty"] < 0.2
+
+
 def test_a_pick_is_brushed(room, page):
     """A stroke off the pick leaves fewer facets, one on it brings them back, and what is laid keeps both."""
     read(room, (22, 9, 0), (0, 0, -1), "Floor")

@@ -8364,6 +8364,66 @@ export interface components {
             /** U */
             u: number[];
         };
+        /**
+         * PointStep
+         * @description A point of a scan's surface: where the facets about a place say that it lies there.
+         */
+        PointStep: {
+            /**
+             * Enabled
+             * @description Off steps are passed over.
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Formulas
+             * @description What gives its numbers.
+             */
+            formulas: components["schemas"]["Formula"][];
+            /**
+             * Id
+             * @description Unique within the job.
+             */
+            id: string;
+            /**
+             * Kind
+             * @default read_point
+             * @constant
+             */
+            kind: "read_point";
+            /**
+             * Name
+             * @description What people call it.
+             */
+            name: string;
+            /** @description The place. */
+            pick: components["schemas"]["Pick"];
+            /**
+             * Readings
+             * @description What was read by hand of its values, by their own names.
+             */
+            readings: {
+                [key: string]: components["schemas"]["HandReading"];
+            };
+            /**
+             * Scan
+             * @description The scan it is read from.
+             */
+            scan: string;
+            /**
+             * Value Names
+             * @description What people call its values, by their own names.
+             */
+            value_names: {
+                [key: string]: string;
+            };
+            /**
+             * Version
+             * @description Version of this kind's parameters.
+             * @default 1
+             */
+            version: number;
+        };
         /** PositionTold */
         PositionTold: {
             /** Rms After */

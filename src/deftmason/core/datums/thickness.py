@@ -10,16 +10,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..elements import perpendicular_pair
-from ..elements.uncertainty import correlated_covariance, noise_model
 from ..errors import BadInput
 from ..scan.index import ScanIndex
-from ..scan.picking import patch_about
+from .surface_at import surface_at
 
 __all__ = ["Wall", "thickness"]
 
-_PATCH, _CONE_DEG = 240, 25.0
-_FEWEST = 8
 _AWAY = 1e-6  # of the scan's size: what is nearer is the facet the ray begins on
 
 
@@ -37,14 +33,6 @@ class Wall:
     leaves: np.ndarray
 
 
-@dataclass(frozen=True)
-class _Side:
-    place: np.ndarray
-    normal: np.ndarray
-    sigma: float
-    turn: float
-
-
 def thickness(index: ScanIndex, place, normal=None) -> Wall:
     """The wall at a place (3,) mm; ``normal`` (3,) tells which side of it was meant.
 
@@ -54,9 +42,9 @@ def thickness(index: ScanIndex, place, normal=None) -> Wall:
     """
     at = np.asarray(place, float)
     seed, _ = index.nearest_facet(at, None if normal is None else np.asarray(normal, float))
-    near = _side(index, seed, at, index.mesh.normals[seed])
+    near = surface_at(index, seed, at, index.mesh.normals[seed])
     other, hit = _behind(index, near.place, -near.normal, seed)
-    far = _side(index, other, hit, near.normal)
+    far = surface_at(index, other, hit, near.normal)
     apart = far.place - near.place
     lean = float(np.degrees(np.arccos(np.clip(abs(near.normal @ far.normal), 0, 1))))
     sigma = float(np.hypot(near.sigma, far.sigma / max(abs(near.normal @ far.normal), 0.2)))
@@ -76,39 +64,11 @@ def _behind(index: ScanIndex, start: np.ndarray, way: np.ndarray, seed: int) -> 
         q = np.cross(s, e1)
         v = (q @ way) / det
         t = np.einsum("ij,ij->i", e2, q) / det
+        inside = (u >= 0) & (v >= 0) & (u + v <= 1)
     # A facet whose back the ray meets is the other side; one it meets from the front is another wall's beginning.
-    out = (m.normals @ way > 0) & (u >= 0) & (v >= 0) & (u + v <= 1) & (t > _AWAY * index.size)
+    out = (m.normals @ way > 0) & inside & (t > _AWAY * index.size)
     out[seed] = False
     if not out.any():
         raise BadInput("The scan has no other side behind this place; scan the wall from behind as well.", field="pick")
     k = int(np.nonzero(out)[0][np.argmin(t[out])])
     return k, start + t[k] * way
-
-
-def _side(index: ScanIndex, seed: int, at: np.ndarray, way: np.ndarray) -> _Side:
-    """A wall's side where the line through a place along a way (3,) meets it."""
-    m = index.mesh
-    facets = patch_about(index, seed, _CONE_DEG, _PATCH)
-    ids = index.corners(facets)
-    if index.exact and len(ids) < _FEWEST:
-        n = m.normals[seed]
-        p = at + way * float((m.centroids[seed] - at) @ n) / float(way @ n)
-        return _Side(p, n, 0.0, 0.0)
-    if len(ids) < _FEWEST:
-        raise BadInput("The scan has too few facets at this place to tell the wall; pick another.", field="pick")
-    p = m.vertices[ids]
-    e, f = perpendicular_pair(way)
-    scale = float(np.linalg.norm(np.ptp(p, axis=0)))
-    x, y, z = ((p - at) @ d / scale for d in (e, f, way))
-    j = np.column_stack([np.ones(len(x)), x, y, x * x, x * y, y * y])
-    solved, _, rank, _ = np.linalg.lstsq(j, z, rcond=1e-9)
-    if rank < 6:
-        j = j[:, :3]
-        solved = np.linalg.lstsq(j, z, rcond=None)[0]
-    r = z - j @ solved
-    places = np.column_stack([x, y, np.zeros(len(x))])
-    covariance = correlated_covariance(places, j, noise_model(places, r, j))[0]
-    slope = way - solved[1] * e - solved[2] * f
-    turn = float(np.sqrt(max(covariance[1, 1] + covariance[2, 2], 0.0)))
-    sigma = scale * float(np.sqrt(max(covariance[0, 0], 0.0)))
-    return _Side(at + way * scale * solved[0], slope / np.linalg.norm(slope), sigma, turn)

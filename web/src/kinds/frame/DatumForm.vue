@@ -39,6 +39,18 @@ const kinds = computed(() => {
     ? found
     : [{ element: told.element, size: '', scatter: told.scatter, cost: told.scatter as number | null }]
 })
+/** What else can be taken from the same place: its kind, what it is called, its name and its own fields. */
+const INSTEAD: [string, string, string, object][] = [
+  ['read_edge', 'the edge beside it', 'Edge', {}],
+  ['flat_outline', 'the outline of this wall', 'Outline', { shape: 'best', on: null, along: null }],
+  ['read_point', 'this point', 'Point', {}],
+]
+function instead(kind: string, name: string, more: object) {
+  const pick = { ...r.value.pick!, rule: 'same facing', angle_deg: null, marks: [] }
+  hand.takeUp(kind, { name: j.freeName(name), scan: r.value.scan, pick, ...more } as never)
+  hand.slot = 'pick'
+  hand.tryIt(0)
+}
 const strokes = computed(() => r.value.pick?.marks?.length ?? 0)
 /** The brush takes the hand, or gives it back. */
 function brush() {
@@ -127,6 +139,13 @@ const title = computed(() => TITLE_OF[s.value ? r.value.element : 'best'])
         </button>
       </li>
     </ul>
+    <p v-if="!hand.held!.editing" class="mt-1.5 text-soft">
+      or take
+      <template v-for="([what, says, name, more], i) in INSTEAD" :key="what">
+        <template v-if="i">, </template>
+        <button class="underline" @click="instead(what, name, more)">{{ says }}</button>
+      </template>
+    </p>
   </section>
   <HoldIt v-if="s" />
   <section class="section" aria-label="Evidence">
