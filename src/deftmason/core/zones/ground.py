@@ -41,12 +41,28 @@ class Ground:
         return ground if index.exact else replace(ground, normals=np.ascontiguousarray(index.steady_normals))
 
 
+@njit(cache=True)
+def _most_turn(normals, neighbours):  # pragma: no cover - compiled
+    """How far each facet's normal lies from that of its neighbour that is least alike (m,)."""
+    out = np.zeros(len(normals))
+    for f in range(len(normals)):
+        most = 0.0
+        for k in range(3):
+            g = neighbours[f, k]
+            if g >= 0:
+                x, y, z = (
+                    normals[f, 0] - normals[g, 0],
+                    normals[f, 1] - normals[g, 1],
+                    normals[f, 2] - normals[g, 2],
+                )
+                most = max(most, x * x + y * y + z * z)
+        out[f] = np.sqrt(most)
+    return out
+
+
 def rough_facets(normals: np.ndarray, neighbours: np.ndarray) -> np.ndarray:
     """Facets (m,) across an edge or in a tight blend: where the seeds of large calm surfaces do not lie."""
-    turn = np.zeros(len(normals))
-    for k in range(3):
-        ok = neighbours[:, k] >= 0
-        turn[ok] = np.maximum(turn[ok], np.linalg.norm(normals[ok] - normals[neighbours[ok, k]], axis=1))
+    turn = _most_turn(np.ascontiguousarray(normals), neighbours)
     return turn > np.clip(3 * float(np.median(turn)), *np.radians(_ROUGH_DEG))
 
 
