@@ -19,7 +19,7 @@ from deftmason.core.scan.mesh import TriMesh
 
 from .parts import as_body
 from .report import REFUSED, RIGHT, WRONG, Outcome
-from .scanning import even_mesh_of, merged_mesh_of, mesh_of
+from .scanning import either_mesh_of
 
 MEASURE = "of the part's size that is off"
 _FORMS = ("wedge", "inner corner", "hole", "boss", "shaft flat", "cone", "ball")
@@ -79,12 +79,8 @@ def case(seed: int) -> list[Outcome]:
     rounding = spacing * rng.uniform(0.8, 3.5) if rounded else 0.0
     part, true, at = _made(rng, form, rounding)
     body = as_body(part)
-    if kind == "coarse":
-        noise, mesh = 0.0, mesh_of(body, rng)[0]
-    elif kind == "scan":
-        mesh = even_mesh_of(body, rng, spacing, noise, 3 * spacing * float(rng.integers(2)))[0]
-    else:
-        mesh = merged_mesh_of(body, rng, spacing, noise, 2 * spacing)[0]
+    noise = 0.0 if kind == "coarse" else noise
+    mesh = either_mesh_of(kind, body, rng, spacing, noise)
     size = 10 ** rng.uniform(-1.3, 2.4)
     turn = Rotation.random(random_state=seed).as_matrix()
     move = rng.normal(size=3) * float(rng.choice([0.0, 50.0, 3000.0])) * size

@@ -18,7 +18,7 @@ from deftmason.core.scan.mesh import TriMesh
 
 from .parts import as_body
 from .report import REFUSED, RIGHT, WRONG, Outcome
-from .scanning import even_mesh_of, merged_mesh_of, mesh_of
+from .scanning import either_mesh_of
 
 MEASURE = "of the outline's width that is off"
 _FORMS = ("through", "pocket", "boss")
@@ -74,12 +74,8 @@ def case(seed: int) -> list[Outcome]:
     size = 10 ** rng.uniform(-1.3, 2.4)
     kind = rng.choice(["coarse", "scan", "merged"], p=[0.25, 0.5, 0.25])
     spacing, noise = true["width"] * rng.uniform(0.05, 0.12), true["width"] * rng.uniform(0.0005, 0.003)
-    if kind == "coarse":
-        noise, mesh = 0.0, mesh_of(body, rng)[0]
-    elif kind == "scan":
-        mesh = even_mesh_of(body, rng, spacing, noise, 3 * spacing * float(rng.integers(2)))[0]
-    else:
-        mesh = merged_mesh_of(body, rng, spacing, noise, 2 * spacing)[0]
+    noise = 0.0 if kind == "coarse" else noise
+    mesh = either_mesh_of(kind, body, rng, spacing, noise)
     turn = Rotation.random(random_state=seed).as_matrix()
     move = rng.normal(size=3) * float(rng.choice([0.0, 50.0, 3000.0])) * size
     scan = ScanIndex(TriMesh(mesh.vertices * size @ turn.T + move, mesh.faces))

@@ -14,7 +14,7 @@ from deftmason.core.kernel.tessellate import diagonal_of, tessellate
 from deftmason.core.scan.mesh import TriMesh
 from deftmason.core.scan.topology import merge_vertices
 
-__all__ = ["even_mesh_of", "mesh_of", "split_long", "wavy"]
+__all__ = ["either_mesh_of", "even_mesh_of", "mesh_of", "split_long", "wavy"]
 
 
 def split_long(v: np.ndarray, f: np.ndarray, ids: np.ndarray, length: float):
@@ -141,6 +141,15 @@ def merged_mesh_of(
     for share in (0.5, -0.53) * 3:  # to and fro, so that round faces do not shrink (Taubin 1995)
         v = v + share * (_mean_of_neighbours(v, mesh.faces) - v)
     return TriMesh(v, mesh.faces), ids
+
+
+def either_mesh_of(how: str, body: Body, rng: np.random.Generator, spacing: float, noise: float) -> TriMesh:
+    """A body ``coarse`` as a CAD program writes it, as a ``scan`` or ``merged``: lengths in mm."""
+    if how == "coarse":
+        return mesh_of(body, rng)[0]
+    if how == "scan":
+        return even_mesh_of(body, rng, spacing, noise, 3 * spacing * float(rng.integers(2)))[0]
+    return merged_mesh_of(body, rng, spacing, noise, 2 * spacing)[0]
 
 
 def _mean_of_neighbours(v: np.ndarray, faces: np.ndarray) -> np.ndarray:
