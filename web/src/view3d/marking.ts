@@ -27,7 +27,7 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
   const zoomed = () => (scale.value = viewer.value?.scale ?? 1)
   const pixels = computed(() => (m.onScreen ? m.radius : m.radius / scale.value))
   /** The slot that had the hand before B was held. */
-  let before: string | null = null
+  let before: { slot: string | null; took: string } | null = null
   const hold = (e: KeyboardEvent) => {
     if (e.key.toLowerCase() !== 'b' || (e.target as HTMLElement).matches('input, select, textarea')) return
     const down = e.type === 'keydown'
@@ -37,11 +37,12 @@ export function useMarking(viewer: ShallowRef<Viewer | null>) {
       // What is picked is brushed while B is held, whatever had the hand.
       const onto = Object.entries(hand.kind.slots).find(([, s]) => s.onto?.marks(hand.record!))
       if (onto) {
-        before = hand.slot
+        before = { slot: hand.slot, took: onto[0] }
         hand.slot = onto[0]
       }
     } else if (!down && before) {
-      hand.slot = before
+      // Something else may have been taken in hand meanwhile.
+      if (hand.slot === before.took) hand.slot = before.slot
       before = null
     }
   }
