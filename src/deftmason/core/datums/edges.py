@@ -44,8 +44,9 @@ _WHOLE_GAP = np.radians(12.0)  # a round edge with no wider gap goes all the way
 @dataclass(frozen=True)
 class ReadEdge:
     """``element`` a line or a circle, its parameters' standard deviations; ``length`` mm that is seen of it and the
-    angle it spans (degrees; None of a line); ``off`` mm that its places lie off it at most; how the surfaces turn
-    there (degrees); the ``kinds`` of both sides, the ``places`` (k, 3) along it and the ``facets`` beside it.
+    angle it spans (degrees; None of a line); ``off`` mm that its places lie off it at most; ``turn_deg`` at which the
+    surfaces meet there (0 to 90, as *Measure* tells it); the ``kinds`` of both sides, the ``places`` (k, 3) along it
+    and the ``facets`` beside it.
     """
 
     element: Element
@@ -96,7 +97,7 @@ def _near(index: ScanIndex, places: np.ndarray) -> np.ndarray:
 
 def _sides(index: ScanIndex, seed: int, at: np.ndarray) -> tuple[_Side, _Side, float]:
     """Both sides of the edge nearest to a facet, and how far (mm) from the place it may lie."""
-    pairs = _creases(index, seed, at) if index.exact else _leaning(index, seed, at)
+    pairs = _creases(index, at) if index.exact else _leaning(index, seed, at)
     said = "There is no edge near this place: the surface goes on smoothly; click closer to an edge."
     for a, b, reach in pairs:
         one, other = _read(index, a), _read(index, b)
@@ -147,7 +148,7 @@ def _leaning(index: ScanIndex, seed: int, at: np.ndarray):
             yield found[0], found[1], look * h
 
 
-def _creases(index: ScanIndex, seed: int, at: np.ndarray):
+def _creases(index: ScanIndex, at: np.ndarray):
     """The facets on either side of the creases of an exact mesh nearest to a place, and how far that is (mm)."""
     m = index.mesh
     f = np.repeat(np.arange(len(m.faces)), 3)

@@ -68,7 +68,7 @@ export default defineKind<Record, Told>({
       label: 'between',
       of: (t) => t.sides.map((s) => SURFACE_OF[s as Element].toLowerCase()).join(' and '),
     },
-    { key: 'turn', label: 'they turn', of: (t) => `${t.turn_deg.toFixed(2)}° here` },
+    { key: 'turn', label: 'they meet at', of: (t) => `${t.turn_deg.toFixed(2)}°` },
   ],
   shows: (plan, _, preview) => ({
     scanOn: true,
