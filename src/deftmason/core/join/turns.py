@@ -13,7 +13,7 @@ from collections.abc import Callable
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from ..elements import RigidMotion
+from ..elements import RigidMotion, perpendicular_pair
 from .bodies import Body
 from .evidence import seen_through
 from .lookup import score
@@ -90,9 +90,7 @@ def round_axis(p: np.ndarray, n: np.ndarray, apart: float) -> Axis | None:
         if walls.sum() < _FEWEST_WALLS:
             continue
         m = across[walls] / far[walls, None]
-        u = np.cross(d, np.eye(3)[int(np.argmin(np.abs(d)))])
-        u /= np.linalg.norm(u)
-        plane = np.stack([u, np.cross(d, u)])
+        plane = np.stack(perpendicular_pair(d))
         a, b = m @ plane.T, np.einsum("ij,ij->i", m, p[walls])  # m · (p - axis) = 0, two numbers unknown
         i, j = rng.integers(0, len(a), (2, _TRIES))
         det = a[i, 0] * a[j, 1] - a[i, 1] * a[j, 0]
