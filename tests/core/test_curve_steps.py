@@ -316,3 +316,30 @@ def test_a_plane_across_a_curve_stands_where_it_says_and_square_to_it(plug):
             assert got["along"] == pytest.approx(share * ran.summary["length"], rel=1e-3)
     finally:
         plug.steps.pop()
+
+
+def test_a_plane_stands_square_to_the_edge_of_a_sketch_that_was_clicked(plug):
+    steps = list(plug.steps)
+    ran = plug.replay()
+    ran.run()
+    to_scan = ran.output("frame").inverse()
+    plug.lay(polygon("part", "Outline", [[0, 0], [40, 10], [20, 40], [-5, 30]], height=4.0))
+    try:
+        ways = {"a": ([12.0, 2.0, 5.0], [40, 10], [0, 0]), "b": ([32.0, 24.0, 1.0], [20, 40], [40, 10])}
+        for beside, b, a in ways.values():
+            near = to_scan.points(np.array([beside]))[0].tolist()
+            step = {"id": "ax", "kind": "across_curve", "name": "Across", "frame": "frame", "curve": "part"}
+            got = laid(plug, step | {"near": near})
+            back = to_scan.inverse()
+            p = back.points(np.array([got["parameters"]["point"]]))[0]
+            n = back.vectors(np.array(got["parameters"]["normal"]))
+            edge = np.subtract(b, a) / np.linalg.norm(np.subtract(b, a))
+            assert abs(n[:2] @ edge) == pytest.approx(1, abs=1e-9) and n[2] == pytest.approx(0, abs=1e-9)
+            foot = np.array(a) + edge * ((np.array(beside[:2]) - a) @ edge)
+            assert p == pytest.approx([*foot, 4.0], abs=1e-5)
+            assert got["whole"] == pytest.approx(np.linalg.norm(np.subtract(b, a)))
+        # Without a place: the middle of the longest edge.
+        got = laid(plug, {"id": "ax", "kind": "across_curve", "name": "Across", "frame": "frame", "curve": "part"})
+        assert got["along"] == pytest.approx(0.5 * np.hypot(40, 10))
+    finally:
+        plug.steps[:] = steps

@@ -1861,12 +1861,13 @@ export interface components {
     schemas: {
         /**
          * AcrossStep
-         * @description A plane that a curve passes square, at a share of its length.
+         * @description A plane that a curve passes square, at a share of its length or beside a place: of a sketch, the edge that passes
+         *     nearest to the place, or the longest.
          */
         AcrossStep: {
             /**
              * Curve
-             * @description The curve.
+             * @description The curve, or the sketch that has the edge.
              */
             curve: string;
             /**
@@ -1901,6 +1902,16 @@ export interface components {
              * @description What people call it.
              */
             name: string;
+            /**
+             * Near
+             * @description A place of the scan: the plane passes through what of the curve is nearest to it.
+             * @default null
+             */
+            near: [
+                number,
+                number,
+                number
+            ] | null;
             /**
              * Readings
              * @description What was read by hand of its values, by their own names.

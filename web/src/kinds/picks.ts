@@ -2,6 +2,7 @@
 import type { PickRecord, StepRecord } from '../api/types'
 import type { Room } from '../state/room'
 import type { Under } from '../view3d/picking'
+import type { Slot } from './kind'
 
 const USUAL = { 'same facing': 12, 'same bend': 20 } as const
 
@@ -22,6 +23,17 @@ export function pickAt(
     marks: [],
   }
 }
+
+/** The slot of a bare place on the scan, by which the nearest of several is told. */
+export const nearSlot = <R extends { near?: number[] | null }>(says: string): Slot<R> => ({
+  takes: ['scan'],
+  says,
+  put: (at, r, room) => {
+    if (at.what !== 'scan') return
+    r.near = at.place
+    room.hand.again(0)
+  },
+})
 
 /** Tighten or widen a pick by a factor, and show it anew. */
 export function widenPick(

@@ -7,6 +7,7 @@ touches both is fitted to the places between where it touches.
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
@@ -138,12 +139,10 @@ def _ball(ground: Ground, seed: int, gathered: np.ndarray, e: Element, wide: flo
     m = index.mesh
     some = gathered[:: int(np.ceil(len(gathered) / _SAMPLE))]
     tree = cKDTree(m.centroids[some])
-    sides = []
-    for s in seeds:
-        side = _side(ground, s, tree)
-        if side is None:
-            return None
-        sides.append(side)
+    with ThreadPoolExecutor(2) as both:
+        sides = list(both.map(lambda s: _side(ground, s, tree), seeds))
+    if sides[0] is None or sides[1] is None:
+        return None
     ids = index.corners(with_rings(index, gathered, _RINGS))
     ids = ids[:: int(np.ceil(len(ids) / (2 * _SAMPLE)))]
     p = m.vertices[ids]

@@ -15,7 +15,7 @@ __all__ = ["restricted_costs", "turned_to_eigenvectors"]
 _TURNS = 60  # each eigenvalue settles in two or three
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _to_three_diagonals(a, z):  # pragma: no cover - compiled
     """The lower half of a symmetric matrix (k, k) turned in place until only its middle diagonals are left (what lies
     below them then counts not), and some columns (k, c) turned with it.
@@ -61,7 +61,7 @@ def _to_three_diagonals(a, z):  # pragma: no cover - compiled
                 z[i, c] -= s * v[i]
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _to_eigenvalues(d, e, z):  # pragma: no cover - compiled
     """Eigenvalues in place of a symmetric matrix's diagonal ``d`` (k,), beside it ``e`` (k,), whose last counts not;
     columns (k, c) turned into the eigenvectors with it.
@@ -103,7 +103,7 @@ def _to_eigenvalues(d, e, z):  # pragma: no cover - compiled
                 e[end] = 0.0
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def turned_to_eigenvectors(a, z):  # pragma: no cover - compiled
     """Eigenvalues (k,) of a symmetric matrix ``a`` (k, k), which is lost, and columns ``z`` (k, c) turned in place to
     what they are along its eigenvectors.
@@ -119,7 +119,7 @@ def turned_to_eigenvectors(a, z):  # pragma: no cover - compiled
     return d
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def restricted_costs(rho, x, y, shares, white, within, inside, least):  # pragma: no cover - compiled
     """Twice the negative restricted log-likelihood of ``y`` (k,) for each of some shares (s,), and the variance.
 

@@ -27,7 +27,9 @@ _SURE = 2.0  # how much likelier alike must be than independent
 
 @dataclass(frozen=True)
 class NoiseModel:
-    """Noise of variance ``sigma2`` mm², and by distance in mm how much of it two places have in common."""
+    """Noise of variance ``sigma2`` mm², and by distance in mm how much of it two places have in common; of the
+    distances the first is 0 and the others grow evenly in their logarithm.
+    """
 
     sigma2: float
     distances: np.ndarray | None = None
@@ -173,16 +175,15 @@ def shared_normal(
     """JᵀCJ (p, p) for ``jacobian`` J (n, p) at ``points`` (n, 3), each of which stands for so many, under such noise,
     from a sample of pairs.
     """
-    from scipy.spatial.distance import pdist, squareform
+    from .pairs import summed_over_pairs  # compiled: not for what only tells of elements
 
     n = len(points)
     middle = jacobian.T @ jacobian * noise.sigma2 * each
-    if noise.common is not None and n > 1:
+    if noise.common is not None and noise.distances is not None and n > 1:
         some = np.random.default_rng(seed).choice(n, min(n, _PAIRS), replace=False)
-        together = squareform(noise.covariance(pdist(points[some])))
         m = len(some)
-        j = jacobian[some]
-        middle += (n * each * (n * each - 1) / (m * (m - 1.0))) * (j.T @ together @ j)
+        together = summed_over_pairs(points[some], jacobian[some], noise.distances, noise.common)
+        middle += (n * each * (n * each - 1) / (m * (m - 1.0))) * together
     return middle
 
 

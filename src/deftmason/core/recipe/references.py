@@ -18,7 +18,7 @@ from pydantic_core import CoreSchema
 from .records import Checksum, Id
 
 __all__ = [
-    "AnyRef", "BodyRef", "ComparedRef", "CurveRef", "DatumRef", "FileRef", "Found", "FrameRef",
+    "AlongRef", "AnyRef", "BodyRef", "ComparedRef", "CurveRef", "DatumRef", "FileRef", "Found", "FrameRef",
     "PaperOnRef", "PlacementRef", "Ref",
     "ScanMention",
     "ScanRef",
@@ -62,6 +62,7 @@ PlacementRef = Annotated[Id, Ref(("placement",))]
 DatumRef = Annotated[Id, Ref(("datum",))]
 FrameRef = Annotated[Id, Ref(("frame",))]
 SketchRef = Annotated[Id, Ref(("sketch",))]
+AlongRef = Annotated[Id, Ref(("curve", "sketch"))]
 CurveRef = Annotated[Id, Ref(("curve",))]
 BodyRef = Annotated[Id, Ref(("body",))]
 #: What a paper can be laid by.

@@ -13,7 +13,7 @@ from ..elements import Cone, Cylinder, Element, Plane, Sphere, Torus
 __all__ = ["flood_on", "foot", "packed", "with_rings"]
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def foot(code, e, x, y, z):  # pragma: no cover - compiled
     """Signed distance and unit normal of the element at a place. ``code`` and ``e`` (8,) as `packed` gives them."""
     px, py, pz = x - e[0], y - e[1], z - e[2]
@@ -37,7 +37,7 @@ def foot(code, e, x, y, z):  # pragma: no cover - compiled
     return d - e[7], (rx * u + t * e[3]) / d, (ry * u + t * e[4]) / d, (rz * u + t * e[5]) / d
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _flood_element(
     code, e, seed, known, v, faces, c, normals, neighbours, reach, least, taken, alike
 ):  # pragma: no cover - compiled
@@ -138,7 +138,7 @@ def flood_on(
     )
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _rings(start, rings, neighbours, allowed):  # pragma: no cover - compiled
     seen = np.zeros(neighbours.shape[0], np.bool_)
     out = [np.int32(f) for f in start]

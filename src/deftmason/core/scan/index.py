@@ -143,14 +143,15 @@ class ScanIndex:
         way.
         """
         asked = (tuple(map(float, place)), None if normal is None else tuple(map(float, normal)))
-        if self._nearest is None or self._nearest[0] != asked:
+        known = self._nearest
+        if known is None or known[0] != asked:
             d = facet_distances(self.mesh.vertices, self.mesh.faces, np.asarray(place, float))
             if normal is None:
                 i = int(np.argmin(d))
             else:
                 i = int(np.argmin(np.where(self.calm_normals @ normal > 0, d, d + 2 * self.mesh.median_edge)))
-            self._nearest = asked, (i, float(d[i]))
-        return self._nearest[1]
+            known = self._nearest = asked, (i, float(d[i]))
+        return known[1]
 
     def corners(self, facets: np.ndarray) -> np.ndarray:
         """Distinct vertex numbers of some facets, in order."""

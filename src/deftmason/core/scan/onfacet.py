@@ -9,6 +9,8 @@ from numba import njit, prange
 
 __all__ = ["on_triangle", "facet_distances"]
 
+_BLOCK = 4096
+
 
 @njit(cache=True)
 def on_triangle(px, py, pz, tri):  # pragma: no cover - compiled
@@ -55,10 +57,11 @@ def on_triangle(px, py, pz, tri):  # pragma: no cover - compiled
 def facet_distances(vertices, faces, place):  # pragma: no cover - compiled
     """Distance (m,) in mm from a place (3,) to every facet."""
     out = np.empty(faces.shape[0])
-    for f in prange(faces.shape[0]):
+    for block in prange((faces.shape[0] + _BLOCK - 1) // _BLOCK):
         tri = np.empty((3, 3))
-        for k in range(3):
-            for c in range(3):
-                tri[k, c] = vertices[faces[f, k], c]
-        _, _, out[f] = on_triangle(place[0], place[1], place[2], tri)
+        for f in range(block * _BLOCK, min((block + 1) * _BLOCK, faces.shape[0])):
+            for k in range(3):
+                for c in range(3):
+                    tri[k, c] = vertices[faces[f, k], c]
+            _, _, out[f] = on_triangle(place[0], place[1], place[2], tri)
     return out

@@ -33,11 +33,22 @@ export function course(e: Entity): number[][] {
   })
 }
 
-/** Each loop of a sketch, in space; pieces are turned so that they follow on. */
-export function loopsInSpace(sketch: string, told: SketchTold): LoopPlan[] {
+/** From a sketch's paper into space. */
+function intoSpace(told: SketchTold): (p: number[]) => number[] {
   const { origin, normal: n, u } = told.plane as { origin: number[]; normal: number[]; u: number[] }
   const v = [n[1] * u[2] - n[2] * u[1], n[2] * u[0] - n[0] * u[2], n[0] * u[1] - n[1] * u[0]]
-  const to = (p: number[]) => [0, 1, 2].map((k) => origin[k] + u[k] * p[0] + v[k] * p[1])
+  return (p) => [0, 1, 2].map((k) => origin[k] + u[k] * p[0] + v[k] * p[1])
+}
+
+/** Each line, arc and spline that is drawn in a sketch, in space. */
+export const drawnInSpace = (told: SketchTold): number[][][] =>
+  told.geometry
+    .filter((e) => e.kind !== 'point' && !e.construction)
+    .map((e) => course(e).map(intoSpace(told)))
+
+/** Each loop of a sketch, in space; pieces are turned so that they follow on. */
+export function loopsInSpace(sketch: string, told: SketchTold): LoopPlan[] {
+  const to = intoSpace(told)
   const by = new Map(told.geometry.map((e) => [e.id, e]))
   const gap = (a: number[], b: number[]) => Math.hypot(a[0] - b[0], a[1] - b[1])
   return told.loops.map((ids) => {

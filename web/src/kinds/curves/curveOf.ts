@@ -3,7 +3,7 @@ import type { Room } from '../../state/room'
 import { edgesSlot } from '../build/edges'
 import { frameOf } from '../build/bodied'
 import { defineKind } from '../kind'
-import { doneOf, needBody, needFrame, needSketch } from '../picks'
+import { doneOf, nearSlot, needBody, needFrame, needSketch } from '../picks'
 import { curveLine, laidCurves } from './shown'
 
 type Record = Omit<Schemas['CurveOfStep'], 'edges'> & { edges: EdgeName[]; alike?: boolean }
@@ -98,15 +98,7 @@ export default defineKind<Record, Told>({
         room.hand.again(0)
       },
     },
-    near: {
-      takes: ['scan'],
-      says: 'Click near the one that is meant',
-      put: (at, r, room) => {
-        if (at.what !== 'scan') return
-        r.near = at.place
-        room.hand.again(0)
-      },
-    },
+    near: nearSlot('Click near the one that is meant'),
   },
   shows: (plan, r, _p, room) => {
     const told = room.hand.told as Told | null

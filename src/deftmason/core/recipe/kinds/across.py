@@ -1,20 +1,28 @@
-"""A plane square to a curve at a place along it, as a datum."""
+"""A plane square to a curve, or to an edge of a sketch, at a place along it, as a datum."""
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from ...datums.telling import roles_of
 from ...elements import Plane
-from ..records import shown
-from ..references import CurveRef, FrameRef
+from ...errors import BadInput
+from ..records import Place, shown
+from ..references import AlongRef, FrameRef
 from ..step import Outcome, Step, Told, register
+from .curved import drawn_curves
 from .making import MadeDatumTold
 
+if TYPE_CHECKING:
+    from ...curves.spatial import SpaceCurve
+
 __all__ = ["AcrossStep"]
+
+_REACH, _SIZED = 0.3, 33  # of what is drawn: how far the plane is shown; by so many places of each
+_LOOKS = 400  # places of a curve among which the nearest is looked for
 
 
 class AcrossTold(MadeDatumTold):
@@ -26,7 +34,9 @@ class AcrossTold(MadeDatumTold):
 
 @register
 class AcrossStep(Step):
-    """A plane that a curve passes square, at a share of its length."""
+    """A plane that a curve passes square, at a share of its length or beside a place: of a sketch, the edge that passes
+    nearest to the place, or the longest.
+    """
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Plane across a curve"
@@ -35,23 +45,38 @@ class AcrossStep(Step):
 
     kind: Literal["across_curve"] = "across_curve"
     frame: FrameRef = Field(description="The frame the curve lies in.")
-    curve: CurveRef = Field(description="The curve.", json_schema_extra=shown("curve"))
+    curve: AlongRef = Field(
+        description="The curve, or the sketch that has the edge.", json_schema_extra=shown("curve or sketch")
+    )
+    near: Place | None = Field(
+        None, description="A place of the scan: the plane passes through what of the curve is nearest to it."
+    )
     share: float = Field(
         0.5,
         ge=0,
         le=1,
         description="Where along it, from 0 at its begin to 1 at its end.",
-        json_schema_extra=shown("where, 0 to 1", step=0.05),
+        json_schema_extra=shown("where, 0 to 1", step=0.05, when={"near": None}),
     )
 
     def run(self, context, progress):
-        curve = context.output(self.curve, "curve")
-        back = context.output(self.frame, "frame").inverse()
-        along = self.share * curve.length
+        given = context.output(self.curve)
+        curves = drawn_curves(given, []) if isinstance(given, dict) else [given]
+        if not curves:
+            raise BadInput("Nothing is drawn in this sketch; trace the scan or draw a line first.", field="curve")
+        motion = context.output(self.frame, "frame")
+        back = motion.inverse()
+        if self.near is None:
+            curve = max(curves, key=lambda c: c.length)
+            along = self.share * curve.length
+        else:
+            place = motion.points(np.array([self.near], float))[0]
+            _, along, curve = min((_nearest(c, place) for c in curves), key=lambda found: found[0])
         s = np.array([along])
         p, d = back.points(curve.at(s))[0], back.vectors(curve.direction(s)[0])
         e = Plane(p, d / np.linalg.norm(d))
-        reach = 0.2 * curve.length
+        whole = np.concatenate([c.at(np.linspace(0.0, c.length, _SIZED)) for c in curves])
+        reach = _REACH * float(np.linalg.norm(np.ptp(whole, axis=0)))
         none = {"point": [0.0] * 3, "normal": [0.0] * 3}
         summary = {
             "element": e.kind,
@@ -75,3 +100,18 @@ class AcrossStep(Step):
             "extremes": None,
         }
         return Outcome(output, summary)
+
+
+def _nearest(curve: SpaceCurve, place: np.ndarray) -> tuple[float, float, Any]:
+    """How far (mm) a curve passes from a place (3,), how much of it lies before, mm, and the curve."""
+    from scipy.optimize import minimize_scalar
+
+    def away(s: float) -> float:
+        return float(np.linalg.norm(curve.at(np.array([s]))[0] - place))
+
+    looks = np.linspace(0.0, curve.length, _LOOKS)
+    k = int(np.argmin(np.linalg.norm(curve.at(looks) - place, axis=1)))
+    around = float(looks[max(k - 1, 0)]), float(looks[min(k + 1, _LOOKS - 1)])
+    found = minimize_scalar(away, bounds=around, method="bounded", options={"xatol": 1e-7 * curve.length})
+    best = min((float(found.x), *around), key=away)
+    return away(best), best, curve

@@ -13,8 +13,8 @@ from ...errors import BadInput
 from ..records import Id, Place, shown
 from ..references import BodyRef, CurveRef, DatumRef, FrameRef, ScanRef, SketchRef
 from ..step import Chosen, Outcome, Step, Told, Value, register
-from .bodied import curve_of_entity, number, typed_value
-from .curved import CurveTold, curve_in_script, curve_summary
+from .bodied import number, typed_value
+from .curved import CurveTold, curve_in_script, curve_summary, drawn_curves
 
 __all__ = ["CurveOfStep"]
 
@@ -124,22 +124,13 @@ class CurveOfStep(Step):
 
     def _of_sketch(self, context: Any, field: str, wanted: list[str]):
         """All that is drawn in a sketch, joined, and the normal of its paper."""
-        from ...curves.spatial import SpaceCurve, joined
-        from ...kernel.features import PaperPlane, paper_edge
-        from ...kernel.spatial import edge_piece
+        from ...curves.spatial import joined
 
         sketch = context.output(self._given(field, "the sketch"), "sketch")
-        p = sketch["plane"]
-        paper = PaperPlane(p.origin, p.normal, p.u)
-        drawn = [
-            e
-            for e in sketch["geometry"]
-            if e["kind"] != "point" and (e["id"] in wanted if wanted else not e.get("construction"))
-        ]
-        if not drawn:
+        parts = drawn_curves(sketch, wanted)
+        if not parts:
             raise BadInput("Nothing of the sketch is left to take; name what is drawn in it.", field=field)
-        parts = [SpaceCurve(tuple(edge_piece(paper_edge(curve_of_entity(e), paper, 0.0)))) for e in drawn]
-        return joined(parts, reach=1e-5 * sum(c.length for c in parts)), np.asarray(p.normal)
+        return joined(parts, reach=1e-5 * sum(c.length for c in parts)), np.asarray(sketch["plane"].normal)
 
     def _outline(self, context, motion, values):
         return self._of_sketch(context, "sketch", self.entities)[0]

@@ -8,12 +8,12 @@ import numpy as np
 
 from ...errors import BadInput
 from ..step import Told
-from .bodied import ReadingTold, vector
+from .bodied import ReadingTold, curve_of_entity, vector
 
 if TYPE_CHECKING:
     from ...curves.spatial import SpaceCurve
 
-__all__ = ["CurveTold", "curve_in_script", "curve_summary", "place_of"]
+__all__ = ["CurveTold", "curve_in_script", "curve_summary", "drawn_curves", "place_of"]
 
 
 class CurveTold(Told):
@@ -55,6 +55,24 @@ def curve_in_script(told: dict, word: str) -> list[str]:
             knots = [round(float(k), 12) for k in p["knots"]]
             out.append(f"    space_spline({p['degree']}, {knots!r}, [{poles}]),")
     return [*out, "])"]
+
+
+def drawn_curves(sketch: dict, wanted: list[str]) -> list[SpaceCurve]:
+    """Each line, arc and spline of a sketch as a curve in the frame: those ``wanted`` by their ids, or where none is,
+    all that is no construction.
+    """
+    from ...curves.spatial import SpaceCurve
+    from ...kernel.features import PaperPlane, paper_edge
+    from ...kernel.spatial import edge_piece
+
+    p = sketch["plane"]
+    paper = PaperPlane(p.origin, p.normal, p.u)
+    drawn = [
+        e
+        for e in sketch["geometry"]
+        if e["kind"] != "point" and (e["id"] in wanted if wanted else not e.get("construction"))
+    ]
+    return [SpaceCurve(tuple(edge_piece(paper_edge(curve_of_entity(e), paper, 0.0)))) for e in drawn]
 
 
 def place_of(context: Any, ref: str, entity: str | None, motion: Any, field: str) -> np.ndarray:
