@@ -57,6 +57,17 @@ def test_a_flat_ends_at_its_outline_outward():
     assert (outward > 0).all() and np.allclose(e.out[:, 2], 0, atol=0.02)
 
 
+@pytest.mark.parametrize("step", [0.7, 1.0, 1.6])
+def test_ends_lie_where_the_flat_ends_whatever_the_spacing(step):
+    beyond = []
+    for seed in range(8):
+        p = sheet(seed, 0.17 * seed, step)
+        e = ends(p, up(p), step)
+        x, y = e.points[:, 0], e.points[:, 1]
+        beyond.append(-np.minimum.reduce([x, 40 - x, y, 30 - y]))
+    assert abs(np.concatenate(beyond).mean()) < 0.3 * step
+
+
 def test_a_crease_is_an_end_of_both_its_faces():
     p = sheet(2)
     wall = np.column_stack([np.full(len(p), 40.0), 0.75 * p[:, 0], -p[:, 1]])
@@ -117,6 +128,27 @@ def test_two_looks_at_one_flat_are_held_by_its_ends(scale, seed):
     bare = [replace(s, told_ends=ends_of(s.points, s.normals, s.spacing, s.nearest, None)) for s in (x, y)]
     without = weigh(*(Witness.of(s, 2 * scale) for s in bare), m).hold
     assert with_ends > 3e-4 * x.area > without
+
+
+@pytest.mark.parametrize("scale", [0.05, 1.0, 300.0])
+def test_noise_in_normals_draws_nothing_along_a_flat(scale):
+    """What noise feigns to hold has no bottom: it would draw the look on and on."""
+    none = ends_of(*(np.zeros((0, 3)),) * 2, scale, Nearest.of(np.zeros((1, 3)), scale), None)
+    rng = np.random.default_rng(7)
+
+    def looked(seed):
+        p = sheet(seed, 0.3 * seed)
+        n = up(p) + 0.1 * rng.normal(size=p.shape)
+        return replace(look(p, n / np.linalg.norm(n, axis=1)[:, None], scale=scale), told_ends=none)
+
+    x, y = looked(1), looked(12)
+    off = RigidMotion.of(np.eye(3), scale * np.array([0.6, -0.5, 0.05]))
+    m, information, _ = settle_onto(x, off, [(y, STILL)], reach=2.0 * scale)
+    moved = m.points(x.points) - off.points(x.points)
+    assert np.abs(moved[:, :2]).max() < 0.02 * scale  # not drawn along
+    assert np.median(m.points(x.points)[:, 2]) == pytest.approx(0, abs=0.01 * scale)  # but onto the other
+    values = np.linalg.eigvalsh(information[3:, 3:])
+    assert values[1] < 1e-3 * values[2]
 
 
 def test_the_outline_of_a_cut_look_holds_nothing():

@@ -34,13 +34,14 @@ _NO_CONTOUR, _TURNS = 0.5, 0.06
 _BESIDE = 2.0  # spacings out of the face where what hides it is looked for
 _HIDES = 4.0  # spacings nearer to the eye
 _SAME_WAY, _FACING = 0.8, 0.85  # cosines between ways out, and normals, of two ends that may be one
-_GOES_ON = 1.5  # spacings
+_GOES_ON = 0.8  # spacings beyond an end
+_SHORT = 0.6  # spacings that the last points of a face lie short of its end, on average over the trial's looks
 
 
 @dataclass(frozen=True, eq=False)
 class Ends:
-    """``points`` (k, 3) mm, ``normals`` (k, 3) of the face there, ``out`` (k, 3) the way out of it along it;
-    ``spacing`` mm of the scan's points.
+    """``points`` (k, 3) mm where a face ends, ``normals`` (k, 3) of the face there, ``out`` (k, 3) the way out of it
+    along it; ``spacing`` mm of the scan's points.
     """
 
     points: np.ndarray
@@ -88,7 +89,9 @@ def ends_of(points: np.ndarray, normals: np.ndarray, spacing: float, nearest: Ne
     )
     is_end &= eye.facing(points, normals) > _NO_CONTOUR
     ends = Ends(points[is_end], normals[is_end], out[is_end], spacing)
-    return ends.only(~_shadows(points, spacing, ends, eye)) if is_end.any() else ends
+    if is_end.any():
+        ends = ends.only(~_shadows(points, spacing, ends, eye))
+    return Ends(ends.points + _SHORT * spacing * ends.out, ends.normals, ends.out, spacing)
 
 
 @njit(cache=True, nogil=True)

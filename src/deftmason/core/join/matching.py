@@ -25,7 +25,6 @@ __all__ = [
     "matches",
     "end_matches",
     "end_reach",
-    "feigned_by",
     "firmness",
     "scatter",
     "picks_of",
@@ -41,12 +40,15 @@ COUNT = 6000  # matches of a pair, each way
 
 @dataclass(frozen=True)
 class Matches:
-    """Places on two scans (each in the joined frame), the direction between them and a weight."""
+    """Places on two scans (each in the joined frame), the direction between them and a weight; ``d`` half of what sets
+    both normals apart, of which all would be noise did the places lie on one smooth surface.
+    """
 
     p: np.ndarray
     q: np.ndarray
     n: np.ndarray
     w: np.ndarray
+    d: np.ndarray
 
     @property
     def residual(self) -> np.ndarray:
@@ -86,7 +88,7 @@ def _picked(seen: Seen, count: int) -> np.ndarray:
 def matches(a: Seen, ia: np.ndarray, b: Seen, ma: RigidMotion, mb: RigidMotion, reach: float) -> Matches:
     """Places ``ia`` of ``a`` with their nearest on ``b`` within ``reach`` mm, both scans moved."""
     o, k = b.nearest, len(ia)
-    p, q, n, w = np.empty((k, 3)), np.empty((k, 3)), np.empty((k, 3)), np.empty(k)
+    p, q, n, d, w = (*(np.empty((k, 3)) for _ in range(4)), np.empty(k))
     used = _matched(
         a.points,
         a.normals,
@@ -103,14 +105,15 @@ def matches(a: Seen, ia: np.ndarray, b: Seen, ma: RigidMotion, mb: RigidMotion, 
         p,
         q,
         n,
+        d,
         w,
     )
-    return Matches(p[:used], q[:used], n[:used], w[:used])
+    return Matches(p[:used], q[:used], n[:used], w[:used], d[:used])
 
 
 def both_sides(there: Matches, back: Matches) -> Matches:
     """Matches asked of either scan, as of the first."""
-    both = (there.p, back.q), (there.q, back.p), (there.n, back.n), (there.w, back.w)
+    both = (there.p, back.q), (there.q, back.p), (there.n, back.n), (there.w, back.w), (there.d, back.d)
     return Matches(*map(np.concatenate, both))
 
 
@@ -136,6 +139,7 @@ def _matched(
     to_p,
     to_q,
     to_n,
+    to_d,
     to_w,
 ):  # pragma: no cover - compiled
     """Asked in b's own coordinates, where ``m`` takes places ``ia``; the answers in the joined frame, by ``mb``."""
@@ -169,6 +173,10 @@ def _matched(
         if abs(h) >= reach or np.sqrt(max(apart - h * h, 0.0)) >= 2 * spacing + 0.3 * reach:
             continue
         _told(mb, x, b[j], s, to_p[used], to_q[used], to_n[used])
+        for k in range(3):
+            to_d[used, k] = 0.0
+            for l in range(3):
+                to_d[used, k] += 0.5 * mb[k, l] * (t[l] - bn[j, l])
         to_w[used] = c
         used += 1
     return used
@@ -187,7 +195,8 @@ def end_matches(a: Seen, b: Seen, ma: RigidMotion, mb: RigidMotion, reach: float
     """Where faces of the one scan end with where those of the other do within ``reach`` mm, both scans moved."""
     p, q, n = ends_on(a.ends, b.ends, mb.inverse().after(ma), mb, reach)
     y, x, o = ends_on(b.ends, a.ends, ma.inverse().after(mb), ma, reach)
-    return Matches(np.vstack([p, x]), np.vstack([q, y]), np.vstack([n, o]), np.ones(len(p) + len(y)))
+    k = len(p) + len(y)
+    return Matches(np.vstack([p, x]), np.vstack([q, y]), np.vstack([n, o]), np.ones(k), np.zeros((k, 3)))
 
 
 def end_reach(a: Seen, b: Seen) -> float:
@@ -199,15 +208,6 @@ def firmness(a: Seen, b: Seen, residual: np.ndarray) -> float:
     """What an end counts where a place on a face counts 1, by how far each scatters."""
     off = max(scatter(residual), 0.5 * float(np.hypot(a.noise, b.noise)))
     return min((END_REACH * off / end_reach(a, b)) ** 2, 1.0)
-
-
-def feigned_by(faces: Matches, reach: float) -> float:
-    """How much matches of faces, weighed as within ``reach`` mm, seem to hold in a way in which nothing faces, for
-    normals are noisy, and blends of two faces' along an edge: of a squared difference of two normals a quarter is their
-    mean's, half of it in either way across.
-    """
-    e = np.minimum(np.abs(faces.residual) / reach, 1.0)
-    return float(np.sum((1 - e**2) ** 2 * faces.w * (1 - faces.w)) / 4)
 
 
 def scatter(r: np.ndarray) -> float:

@@ -16,7 +16,7 @@ from .seen import Seen
 from .settle import settle_onto
 from .together import Link, Settled, settle_all
 
-_STRAYED = 0.1  # pitches that settling all moves a scan whose place something holds: a twentieth is much
+_STRAYED = 0.4  # pitches that settling all on many more places may move a scan whose place something holds
 _CREPT = (
     "Settled with all the others it crept away from where it was placed: nothing there holds it against sliding. "
     "Bring a scan that shows edges or ends of the same faces, or place it by three pairs."

@@ -6,6 +6,8 @@ residuals' own scatter.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numba import njit
 
@@ -16,7 +18,6 @@ from .matching import (
     both_sides,
     end_matches,
     end_reach,
-    feigned_by,
     firmness,
     least_reach,
     matches,
@@ -25,11 +26,13 @@ from .matching import (
 )
 from .seen import Seen
 
-__all__ = ["equations", "settle_onto", "small_motion", "step_of", "with_ends", "LEVER", "ROUNDS", "TUKEY"]
+__all__ = ["equations", "feigned_by", "settle_onto", "small_motion", "step_of", "with_ends", "LEVER", "ROUNDS", "TUKEY"]
 
 _UNSURE = 0.06  # spacings: faces that hold a way less surely are helped out by their ends
 _FIRM = (END_SCATTER / _UNSURE) ** 2
-_FEIGNED = 2.0  # times what noise feigns that faces must hold to be believed
+_FEIGNED = 4.0  # times what noise feigns that faces hold to which ends count in full, and twice that, not at all
+_NOISE_AT_MOST = 1.5  # times what noise feigns that chance makes of it
+_FEW_ENDS = 4.0  # that hold a way which nothing else holds
 LEVER = 0.3  # of a scan's span: how far from its middle most of it lies
 ROUNDS = 30
 TUKEY = 4.685  # scatters at which a match counts for nothing
@@ -66,6 +69,19 @@ def _move(m, points):  # pragma: no cover - compiled
 
 
 @njit(cache=True, nogil=True)
+def _row(x, n, ca, cb, row):  # pragma: no cover - compiled
+    """How a distance along ``n`` at place ``x`` grows with both scans' small motions about ``ca`` and ``cb``, into
+    (12,).
+    """
+    u, v, t = n[0], n[1], n[2]
+    a, b, c = x[0] - ca[0], x[1] - ca[1], x[2] - ca[2]
+    row[0], row[1], row[2] = b * t - c * v, c * u - a * t, a * v - b * u
+    a, b, c = x[0] - cb[0], x[1] - cb[1], x[2] - cb[2]
+    row[6], row[7], row[8] = c * v - b * t, a * t - c * u, b * u - a * v
+    row[3], row[4], row[5], row[9], row[10], row[11] = u, v, t, -u, -v, -t
+
+
+@njit(cache=True, nogil=True)
 def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
     """Adds the normal equations (12, 12), (12,) of two scans' small motions about ``ca`` and ``cb``; returns Σ w and Σ
     w r².
@@ -73,19 +89,14 @@ def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
     row = np.empty(12)
     total, squares = 0.0, 0.0
     for i in range(x.shape[0]):
-        u, v, t = n[i, 0], n[i, 1], n[i, 2]
-        r = (x[i, 0] - y[i, 0]) * u + (x[i, 1] - y[i, 1]) * v + (x[i, 2] - y[i, 2]) * t
+        r = (x[i, 0] - y[i, 0]) * n[i, 0] + (x[i, 1] - y[i, 1]) * n[i, 1] + (x[i, 2] - y[i, 2]) * n[i, 2]
         e = min(abs(r) / reach, 1.0)
         w = (1 - e * e) ** 2 * w0[i]
         total += w
         squares += w * r * r
         if w == 0.0:
             continue
-        a, b, c = x[i, 0] - ca[0], x[i, 1] - ca[1], x[i, 2] - ca[2]
-        row[0], row[1], row[2] = b * t - c * v, c * u - a * t, a * v - b * u
-        a, b, c = x[i, 0] - cb[0], x[i, 1] - cb[1], x[i, 2] - cb[2]
-        row[6], row[7], row[8] = c * v - b * t, a * t - c * u, b * u - a * v
-        row[3], row[4], row[5], row[9], row[10], row[11] = u, v, t, -u, -v, -t
+        _row(x[i], n[i], ca, cb, row)
         for k in range(12):
             f = w * row[k]
             g[k] += f * r
@@ -95,6 +106,24 @@ def equations(x, y, n, w0, reach, ca, cb, h, g):  # pragma: no cover - compiled
         for l in range(k):
             h[l, k] = h[k, l]
     return total, squares
+
+
+@njit(cache=True, nogil=True)
+def feigned_by(x, y, n, d, w0, reach, ca, cb):  # pragma: no cover - compiled
+    """How much of what `equations` hold (12, 12) noise in the normals alone would: two looks' noises are not alike, so
+    that of a mean normal's square as much is noise as of half their difference ``d`` (k, 3).
+    """
+    h = np.zeros((12, 12))
+    row = np.empty(12)
+    for i in range(x.shape[0]):
+        r = (x[i, 0] - y[i, 0]) * n[i, 0] + (x[i, 1] - y[i, 1]) * n[i, 1] + (x[i, 2] - y[i, 2]) * n[i, 2]
+        e = min(abs(r) / reach, 1.0)
+        w = (1 - e * e) ** 2 * w0[i]
+        _row(x[i], d[i], ca, cb, row)
+        for k in range(12):
+            for l in range(12):
+                h[k, l] += w * row[k] * row[l]
+    return h
 
 
 @njit(cache=True, nogil=True)
@@ -124,20 +153,29 @@ def step_of(h, g, lever, damping=1e-9):  # pragma: no cover - compiled
 def with_ends(h, g, feigned, h_ends, g_ends, lever, firm):  # pragma: no cover - compiled
     """Normal equations of faces, helped out by those of their ends, each ``firm`` of a face's place, in the ways that
     faces hardly hold: ends lie where pixels end, up to half a spacing off the true ones all alike, and faces are surer
-    wherever they hold to a part of that (Zhang, Kaess, Singh 2016, *On degeneracy of optimization-based state
-    estimation problems*), and by more than noise in their normals may feign, see `feigned_by`.
+    wherever they hold to a part of that. In ways in which they hold no more than noise in their normals may feign, see
+    `feigned_by`, ends alone count, for what is feigned pulls on and on; where few ends are, nothing moves that way
+    (solution remapping: Zhang, Kaess, Singh 2016, *On degeneracy of optimization-based state estimation problems*).
     """
     scale = _levers(len(g), lever)
     both = np.outer(scale, scale)
-    values, ways = np.linalg.eigh(h / both)
+    faces, pull, noise = h / both, g / scale, feigned / both
+    values, ways = np.linalg.eigh(faces)
+    ends, ends_pull = h_ends / both, g_ends / scale
     onto = np.zeros_like(h)
     for k in range(len(g)):
         way = np.ascontiguousarray(ways[:, k])
-        if values[k] < max(firm * _FIRM, _FEIGNED * (way @ feigned @ way)):
-            onto += np.outer(way, way)
-    if not onto.any():
-        return h, g
-    return h + onto @ (h_ends / both) @ onto * both, g + onto @ (g_ends / scale) * scale
+        above = values[k] / max(way @ noise @ way, 1e-300)
+        share = 1.0 if values[k] < firm * _FIRM else min(max(2 - above / _FEIGNED, 0.0), 1.0)
+        if share == 0.0:
+            continue
+        square = np.outer(way, way)
+        trust = min(max(above - _NOISE_AT_MOST, 0.0), 1.0)
+        faces -= (1 - trust) * values[k] * square
+        pull = pull - (1 - trust) * (way @ pull) * way
+        if trust > 0.0 or way @ ends @ way >= _FEW_ENDS * firm:
+            onto += np.sqrt(share) * square
+    return (faces + onto @ ends @ onto) * both, (pull + onto @ ends_pull) * scale
 
 
 @njit(cache=True, nogil=True)
@@ -170,7 +208,7 @@ def _steps(
 def _as_one(several: list[Matches]) -> Matches:
     if len(several) == 1:
         return several[0]
-    return Matches(*(np.concatenate([getattr(m, k) for m in several]) for k in ("p", "q", "n", "w")))
+    return Matches(*(np.concatenate([getattr(m, k) for m in several]) for k in ("p", "q", "n", "w", "d")))
 
 
 def settle_onto(
@@ -200,14 +238,15 @@ def settle_onto(
             both.append(here)
             firm = firmness(moving, s, here.residual)
             e = end_matches(moving, s, motion, m, max(end_look, f))
-            ends.append(Matches(e.p, e.q, e.n, firm * e.w))
+            ends.append(replace(e, w=firm * e.w))
         faces, ended = _as_one(both), _as_one(ends)
         off = faces.residual
         if len(off) < 20 or np.abs(off).min() >= reach:
             return motion, np.zeros((6, 6)), np.inf
         # Much of a scanner's noise is wider than a look at one scan tells; two scans together tell it.
         least = max(least, min(TUKEY * scatter(off), reach))
-        matrix = motion.matrix.copy()
+        matrix, centre = motion.matrix.copy(), motion.points(moving.centre)
+        feigned = feigned_by(faces.p, faces.q, faces.n, faces.d, faces.w, reach, centre, centre)
         info, moved, weight, squares = _steps(
             faces.p,
             faces.q,
@@ -219,11 +258,11 @@ def settle_onto(
             ended.n,
             ended.w,
             end_look,
-            motion.points(moving.centre),
+            centre,
             matrix,
             LEVER * moving.span,
             firm,
-            feigned_by(faces, reach) * np.eye(6),
+            np.ascontiguousarray(feigned[:6, :6]),
             moving.span,
         )
         motion = RigidMotion(matrix)

@@ -8,7 +8,7 @@ data sets*), after a pose graph (Lu, Milios 1997) has shared out what pairs alon
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -22,7 +22,6 @@ from .matching import (
     both_sides,
     end_matches,
     end_reach,
-    feigned_by,
     firmness,
     least_reach,
     matches,
@@ -30,7 +29,7 @@ from .matching import (
     scatter,
 )
 from .seen import Seen
-from .settle import LEVER, ROUNDS, TUKEY, equations, settle_onto, small_motion, step_of, with_ends
+from .settle import LEVER, ROUNDS, TUKEY, equations, feigned_by, settle_onto, small_motion, step_of, with_ends
 
 __all__ = ["Link", "Settled", "settle_all", "settled_together", "links_between"]
 
@@ -225,13 +224,13 @@ def _ends_of_both(
 ) -> Matches:
     a, b = pair
     e = end_matches(seen[a], seen[b], now[a], now[b], reach)
-    return Matches(e.p, e.q, e.n, firmness(seen[a], seen[b], faces.residual) * e.w)
+    return replace(e, w=firmness(seen[a], seen[b], faces.residual) * e.w)
 
 
 def _turned(pairs: list[tuple[int, int]], several: list[Matches], turns: dict[int, RigidMotion]) -> list[Matches]:
     """Matches of pairs after their scans were moved."""
     return [
-        Matches(turns[a].points(m.p) if a in turns else m.p, turns[b].points(m.q) if b in turns else m.q, m.n, m.w)
+        replace(m, p=turns[a].points(m.p) if a in turns else m.p, q=turns[b].points(m.q) if b in turns else m.q)
         for (a, b), m in zip(pairs, several)
     ]
 
@@ -250,11 +249,11 @@ def _joint_step(
     centre = {i: now[i].points(seen[i].centre) for i in now}
     systems, feigned = [], np.zeros((6 * len(free), 6 * len(free)))
     for (a, b), m, r in zip(pairs, *kinds[0]):
-        by = feigned_by(m, r) * np.eye(6)
-        mine = [(at[i], s) for i, s in ((a, 1), (b, -1)) if i in at]
-        for i, s in mine:
-            for j, t in mine:
-                feigned[i : i + 6, j : j + 6] += s * t * by
+        by = feigned_by(m.p, m.q, m.n, m.d, m.w, r, centre[a], centre[b])
+        mine = [(at[i], 6 * k) for k, i in enumerate((a, b)) if i in at]
+        for i, k in mine:
+            for j, l in mine:
+                feigned[i : i + 6, j : j + 6] += by[k : k + 6, l : l + 6]
     for found, reach in kinds:
         h, g = np.zeros((6 * len(free), 6 * len(free))), np.zeros(6 * len(free))
         for (a, b), m, r in zip(pairs, found, reach):
