@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from deftmason.core.elements import fits, starts
+from deftmason.core.elements import searching, starts
 from deftmason.core.elements.models import DirectionHold, RoundModel
 from deftmason.core.elements.steering import _moved, _normal_equations, followed
 
@@ -32,7 +32,7 @@ def places(kind: str, rng: np.random.Generator, scatter: float) -> tuple[np.ndar
 
 
 def begun(kind: str, p: np.ndarray, n: np.ndarray):
-    return fits._starts(kind, p, n, None, None, p, True)
+    return searching.starts_of(kind, p, n, None, None, p, True)
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -42,7 +42,7 @@ def test_residuals_and_slopes_are_the_models(kind):
     sw = rng.uniform(0.3, 2, len(p))
     for model in begun(kind, p, n):
         code, state = model.state()
-        r, j = fits._weighed(model, p, sw)
+        r, j = searching.weighed(model, p, sw)
         k = j.shape[1]
         h, g = np.empty((k, k)), np.empty(k)
         cost = _normal_equations(code, state, p, sw * sw, h, g)
@@ -65,7 +65,7 @@ def test_steps_end_where_the_models_own_do(kind, seed):
     p, n = places(kind, rng, float(rng.choice([0.0, 1e-3, 0.02])))
     sw = np.ones(len(p))
     start = begun(kind, p, n)[0]
-    plain, cost = fits._levenberg(start, p, sw, 60)
+    plain, cost = searching.levenberg(start, p, sw, 60)
     code, state = start.state()
     state, steered = followed(code, state, p, sw, 60, 1e-13, 1e-3)
     assert steered == pytest.approx(cost, rel=1e-6, abs=1e-18)
@@ -77,7 +77,7 @@ def test_what_is_held_goes_the_plain_way():
     up = np.array([0, 0, 1.0])
     held = starts.round_starts(p, n, DirectionHold(up, True), None, circle=False)[0]
     assert isinstance(held, RoundModel) and held.state() is None
-    model, _ = fits._steered(held, p, np.ones(len(p)), 40)
+    model, _ = searching.steered(held, p, np.ones(len(p)), 40)
     assert np.allclose(np.abs(model.element().direction), up)
 
 

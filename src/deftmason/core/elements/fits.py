@@ -7,32 +7,22 @@ scaled frame and finish with Gauss–Newton steps on a QR factorisation, so they
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 import numpy as np
 
 from ..errors import BadArgument, BadInput
 from .held import PlaceHold, fit_held
-from .models import ConeModel, DirectionHold, Model, RoundModel, SphereModel, TorusModel
-from .motion import perpendicular_pair, unit
-from .shapes import Circle, Cone, Cylinder, Element, Line, Plane, Sphere, Torus
-from .starts import cone_starts, local_normals, round_starts, sphere_starts, torus_starts
-from .uncertainty import correlated_covariance, noise_model
+from .how_sure import covariance, curved_uncertainty, flat_uncertainty, in_place, split_sigmas
+from .models import DirectionHold
+from .motion import unit
+from .searching import robust_search, search, start_at
+from .shapes import Cone, Element, Line, Plane, Sphere
 
 __all__ = ["Fit", "FIT_KINDS", "fit"]
 
 #: Fewest points each kind needs.
 FIT_KINDS = {"plane": 3, "line": 2, "circle": 3, "cylinder": 5, "cone": 6, "sphere": 4, "torus": 7}
 
-_START_SAMPLE = 400
-_FULL_STARTS = 3
-_SAME_COST = 1e-9  # of a cost: minima that differ by less are one
-_MANY = 10_000  # points tell the noise of any number
-_BLOCK = 4096  # points evaluated at a time
-_NORMAL = 60_000  # places whose normal equations tell as much as factors of their Jacobian
-_SHORTEST = 1e-12  # steps of a polish, in the fit's scaled frame
-_LITTLE = 1e-7  # damping where a sample's minimum is where to start
-_FAR_OFF = 1.3  # times the local scatter: an rms above it calls for a wider search
 _LARGEST = 300.0  # sizes of the data: an element larger than this is none that they show
 
 
@@ -78,305 +68,6 @@ def _closed_form(kind, p, w, hold) -> Element:
             d = np.cross(hold.vector, rows[0]) if rows else d
             d /= np.linalg.norm(d)
     return Plane(c, d) if kind == "plane" else Line(c, d)
-
-
-def _solve(a: np.ndarray, b: np.ndarray, damping: float = 0.0) -> np.ndarray:
-    if damping > 0 or len(a) > _NORMAL:
-        m = a.T @ a
-        scale = np.sqrt(np.diag(m))
-        scale[scale == 0] = 1.0
-        m /= np.outer(scale, scale)
-        m[np.diag_indices_from(m)] += damping + 1e-15
-        try:
-            return np.linalg.solve(m, (a.T @ b) / scale) / scale
-        except np.linalg.LinAlgError:
-            pass
-    scale = np.linalg.norm(a, axis=0)
-    scale[scale == 0] = 1.0
-    return np.linalg.lstsq(a / scale, b, rcond=1e-13)[0] / scale
-
-
-def _along(j: np.ndarray, basis: np.ndarray) -> np.ndarray:
-    """A Jacobian by the columns of a basis; as it is where that is whole."""
-    return j if len(basis) == basis.shape[1] and np.array_equal(basis, np.eye(len(basis))) else j @ basis
-
-
-def _evaluated(model: Model, p) -> tuple[np.ndarray, np.ndarray]:
-    """Residuals and Jacobian; of many points block by block, so that what is between stays in the processor's cache."""
-    n = len(p)
-    if n <= 2 * _BLOCK:
-        return model.evaluate(p)
-    r = j = np.empty(0)
-    for a in range(0, n, _BLOCK):
-        rb, jb = model.evaluate(p[a : a + _BLOCK])
-        m = min(_BLOCK, n - a)
-        parts = len(rb) // m
-        if a == 0:
-            r, j = np.empty((parts, n)), np.empty((jb.shape[1], parts, n))
-        r[:, a : a + m] = rb.reshape(parts, m)
-        j[:, :, a : a + m] = jb.T.reshape(-1, parts, m)
-    return r.reshape(-1), j.reshape(len(j), -1).T
-
-
-def _weighed(model: Model, p, sw) -> tuple[np.ndarray, np.ndarray]:
-    """Residuals and Jacobian by square-root weights ``sw`` (n,)."""
-    r, j = _evaluated(model, p)
-    if np.all(sw == 1):
-        return r, j
-    s = sw if len(r) == len(sw) else np.concatenate([sw, sw])
-    return r * s, j * s[:, None]
-
-
-def _levenberg(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: float = 1e-3) -> tuple[Model, float]:
-    """Damped steps until the cost no longer falls. ``sw`` are square-root weights (n,)."""
-    r, j = _weighed(model, p, sw)
-    cost = float(r @ r)
-    for _ in range(steps):
-        basis = model.free()
-        if basis.shape[1] == 0:
-            break
-        improved = False
-        for _ in range(12):
-            d = basis @ _solve(_along(j, basis), -r, damping)
-            if np.all(np.isfinite(d)):
-                ahead = r + j @ d
-                if cost - float(ahead @ ahead) <= 0.1 * enough * cost:
-                    break  # not even the linear model gains
-                trial = model.moved_by(d)
-                with np.errstate(over="ignore", invalid="ignore"):  # a step too far is not taken
-                    tr, tj = _weighed(trial, p, sw)
-                    tc = float(tr @ tr)
-                if np.isfinite(tc) and tc < cost:
-                    gain = cost - tc
-                    model, r, j, cost = trial, tr, tj, tc
-                    damping = max(damping * 0.2, 1e-12)
-                    improved = gain > enough * cost
-                    break
-            damping *= 5
-        if not improved:
-            break
-    return model, cost
-
-
-def _steered(model: Model, p, sw, steps: int, enough: float = 1e-13, damping: float = 1e-3) -> tuple[Model, float]:
-    """As `_levenberg`, compiled where nothing is held."""
-    known = model.state()
-    if known is None:
-        return _levenberg(model, p, sw, steps, enough, damping)
-    from .steering import followed  # compiled: who only handles elements does without
-
-    code, state = known
-    state, cost = followed(code, state, np.ascontiguousarray(p), sw * sw, steps, enough, damping)
-    return model.at(state), float(cost)
-
-
-def _polish(model: Model, p, sw) -> Model:
-    """Undamped steps on a QR factorisation until they stop shrinking, or are a millionth of what scatter leaves."""
-    known = model.state() if len(p) > _NORMAL else None
-    if known is not None:
-        from .steering import undamped
-
-        return model.at(undamped(*known, np.ascontiguousarray(p), sw * sw, _SHORTEST))
-    last = np.inf
-    for _ in range(60):
-        r, j = _weighed(model, p, sw)
-        basis = model.free()
-        if basis.shape[1] == 0:
-            return model
-        x = _solve(_along(j, basis), -r)
-        step = float(np.max(np.abs(x)))
-        if not np.isfinite(step) or step >= last or step > 0.1:
-            return model
-        model, last = model.moved_by(basis @ x), step
-        if step < max(1e-15, min(_SHORTEST, 1e-6 * float(np.sqrt(r @ r)) / len(r))):
-            return model
-    return model
-
-
-def _starts(kind, p, normals, hold, radius, among, quick) -> list[Model]:
-    if kind in ("cylinder", "circle"):
-        return round_starts(p, normals, hold, radius, circle=kind == "circle")
-    if kind == "sphere":
-        return sphere_starts(p, radius)
-    if kind == "cone":
-        return cone_starts(p, normals, hold)
-    return torus_starts(p, normals, hold, radius, among, quick=quick)
-
-
-def _search(kind, p, normals, w, hold, radius, start, quick=False) -> Model:
-    sw = np.sqrt(w)
-    enough = 1e-4 if quick else 1e-13
-    if start is not None:
-        starts = [start]
-    else:
-        if len(p) > _START_SAMPLE:
-            pick = np.random.default_rng(11).choice(len(p), _START_SAMPLE, replace=False)
-            ps, ns, ws = p[pick], None if normals is None else normals[pick], sw[pick]
-        else:
-            ps, ns, ws = p, normals, sw
-        tried = []
-        for s in _starts(kind, ps, ns, hold, radius, p if len(p) < 20_000 else p[:: len(p) // 10_000], quick):
-            m, c = _steered(s, ps, ws, 12 if quick else 40, enough)
-            tried.append((c, m))
-        if not tried:
-            raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
-        tried.sort(key=lambda x: x[0])
-        starts = [tried[0][1]]
-        if not quick:  # starts that ended at one cost ended at one place
-            apart = [b for a, b in pairwise(tried) if b[0] > a[0] * (1 + _SAME_COST) + 1e-30]
-            starts += [m for _, m in apart[: _FULL_STARTS - 1]]
-    best = None
-    for s in starts:
-        m, c = _steered(s, p, sw, 15 if quick else 200, enough, 1e-3 if start is not None else _LITTLE)
-        if best is None or c < best[0]:
-            best = (c, m)
-    if start is None and kind == "torus" and not quick:
-        best = _wider(best, p, normals, sw, hold, radius)
-    assert best is not None  # every kind has a start
-    return best[1] if quick else _polish(best[1], p, sw)
-
-
-def _wider(best, p, normals, sw, hold, radius):
-    """A wider search where a ring lies much farther off than the points scatter locally: from more spines, of several
-    draws of points.
-    """
-    some = p if len(p) < 20_000 else p[:: len(p) // 10_000]
-    near = local_normals(some[:: max(1, len(some) // _START_SAMPLE)], some)
-    if near is None or best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2 + 1e-24:
-        return best
-    rng = np.random.default_rng(12)
-    for _ in range(3):
-        pick = rng.choice(len(p), min(len(p), 2 * _START_SAMPLE), replace=False)
-        for s in torus_starts(p[pick], None if normals is None else normals[pick], hold, radius, some, most=8):
-            m, _ = _steered(s, p[pick], sw[pick], 60)
-            m, c = _steered(m, p, sw, 60)
-            if c < best[0]:
-                best = (c, m)
-        if best[0] <= float(sw @ sw) * (_FAR_OFF * near[1]) ** 2:
-            break
-    return best
-
-
-def _start_at(near, kind, q, centroid, scale, hold, held) -> Model | None:
-    """The model of a known element in the fit's own frame, where there is a direct way."""
-    if near is None or near.kind != kind or hold is not None or held is not None:
-        return None
-    if isinstance(near, Cylinder):
-        middle = (near.point - centroid) / scale
-        return RoundModel.from_axis(q, near.direction, middle, near.radius / scale)
-    if isinstance(near, Sphere):
-        return SphereModel.from_centre(q, (near.center - centroid) / scale, near.radius / scale)
-    if isinstance(near, Torus):
-        middle = (near.center - centroid) / scale
-        return TorusModel(middle, near.direction, near.major_radius / scale, near.minor_radius / scale)
-    if isinstance(near, Cone):
-        apex, alpha = (near.apex - centroid) / scale, float(np.radians(near.half_angle_deg))
-        along = float(apex @ near.direction)
-        return ConeModel(near.direction, apex - along * near.direction, alpha, -along * float(np.sin(alpha)))
-    return None
-
-
-def _to_contract(kind: str, e: Element, centroid, scale) -> Element:
-    """Undo centring and scaling and apply the contract's choice of point."""
-    s = scale
-    if isinstance(e, Plane):
-        return Plane(e.point * s + centroid, e.normal)
-    if isinstance(e, Line):
-        return Line(e.point * s + centroid, e.direction)
-    if isinstance(e, Circle):
-        return Circle(e.center * s + centroid, e.normal, e.radius * s)
-    if isinstance(e, Cylinder):
-        foot = e.point - (e.point @ e.direction) * e.direction
-        return Cylinder(foot * s + centroid, e.direction, e.radius * s)
-    if isinstance(e, Cone):
-        return Cone(e.apex * s + centroid, e.direction, e.half_angle_deg)
-    if isinstance(e, Sphere):
-        return Sphere(e.center * s + centroid, e.radius * s)
-    assert isinstance(e, Torus)
-    return Torus(e.center * s + centroid, e.direction, e.major_radius * s, e.minor_radius * s)
-
-
-def _flat(e: Element) -> np.ndarray:
-    return np.concatenate([np.atleast_1d(np.asarray(v, float)) for v in e.parameters().values()])
-
-
-def _covariance(p, w, r, j, each: float = 1.0) -> tuple[np.ndarray, float]:
-    """Covariance of the free parameters whose Jacobian is ``j``, with residuals alike from place to place as they are
-    found to be; and by how much that made it grow. ``r`` and ``j`` may hold several residuals a point, one after the
-    other. ``p`` are the points' feet on the element: off it, the residuals would be a smooth wave over the places.
-    ``each`` stands for so many points.
-    """
-    parts = len(r) // len(p)
-    used = w > 0
-    s = np.sqrt(w[used] / w[used].mean())
-    # Residuals across each other are not alike: the others are kept as if they lay far away.
-    away = 1e3 * float(np.linalg.norm(np.ptp(p, axis=0)) + 1e-300)
-    places = np.concatenate([p[used] + k * away for k in range(parts)])
-    several = np.tile(used, parts)
-    weighed = j[several] * np.tile(s, parts)[:, None]
-    noise = noise_model(p[used], r[: len(p)][used], j[: len(p)][used])
-    if parts > 1:  # all of them scatter alike
-        own = float(np.mean(r[: len(p)][used] ** 2))
-        whole = float(np.sum(r[several] ** 2)) / max(int(several.sum()) - j.shape[1], 1)
-        more = whole / max(own, 1e-300) if noise.common is not None else whole / max(noise.sigma2, 1e-300)
-        noise = noise.times(more)
-    return correlated_covariance(places, weighed, noise, each=each)
-
-
-def _curved_uncertainty(kind, model: Model, p, w, centroid, scale) -> tuple[dict, float]:
-    basis = model.free()
-    here = _flat(_to_contract(kind, model.element(), centroid, scale))
-    if basis.shape[1] == 0:
-        return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.zeros(len(here))), 1.0
-    n = len(p)
-    if n > _MANY:
-        some = np.sort(np.random.default_rng(13).choice(n, _MANY, replace=False))
-        p, w = p[some], w[some]
-    r, j = _evaluated(model, p)
-    cov, inflation = _covariance(model.element().feet(p), w, r, j @ basis, n / len(p))
-    step = 1e-6
-    moved = [_flat(_to_contract(kind, model.moved_by(step * b).element(), centroid, scale)) for b in basis.T]
-    grad = (np.column_stack(moved) - here[:, None]) / step
-    var = np.einsum("ij,jk,ik->i", grad, cov, grad)
-    return _split_sigmas(_to_contract(kind, model.element(), centroid, scale), np.sqrt(np.maximum(var, 0))), inflation
-
-
-def _split_sigmas(e: Element, sigmas) -> dict:
-    out, i = {}, 0
-    for key, value in e.parameters().items():
-        if isinstance(value, list):
-            out[key] = sigmas[i : i + len(value)].tolist()
-            i += len(value)
-        else:
-            out[key] = float(sigmas[i])
-            i += 1
-    return out
-
-
-def _flat_uncertainty(e: Element, p, w, hold) -> tuple[dict, float]:
-    """Of a plane or a line: how far it may be shifted across itself, and turned."""
-    d = e.normal if isinstance(e, Plane) else e.direction
-    q = p - np.average(p, axis=0, weights=w)
-    places = e.feet(p)
-    u, v = perpendicular_pair(d)
-    if isinstance(e, Plane):
-        r, turns = q @ d, [u, v]
-        if hold is not None:
-            turns = [] if hold.parallel else [np.cross(d, hold.vector)]
-        j = np.column_stack([np.ones(len(q)), *(q @ t for t in turns)])
-        cov, inflation = _covariance(places, w, r, j)
-        t = np.array(turns).reshape(-1, 3)
-        tilt = np.einsum("ki,kl,li->i", t, cov[1:, 1:], t)
-        place = d**2 * cov[0, 0]
-    else:
-        r = np.concatenate([q @ u, q @ v])
-        j = np.column_stack([np.ones(len(q)), q @ d]) if hold is None or not hold.parallel else np.ones((len(q), 1))
-        none = np.zeros_like(j)
-        cov, inflation = _covariance(places, w, r, np.block([[j, none], [none, j]]))
-        k = j.shape[1]
-        place = u**2 * cov[0, 0] + v**2 * cov[k, k]
-        tilt = u**2 * cov[1, 1] + v**2 * cov[k + 1, k + 1] if k == 2 else np.zeros(3)
-    return _split_sigmas(e, np.sqrt(np.maximum(np.concatenate([place, tilt]), 0))), inflation
 
 
 def _canonical(e: Element, normals_hint=None) -> Element:
@@ -462,15 +153,15 @@ def fit(
 
     rounds = 12 if robust else 1
     weight, model, element = w, None, None
-    start = _start_at(near, kind, q, centroid, scale, hold, held)
+    start = start_at(near, kind, q, centroid, scale, hold, held)
     for turn in range(rounds):
         if kind in ("plane", "line"):
             element = _closed_form(kind, q, weight, hold)
         else:
             if turn == 0 and robust:
-                model = _robust_search(kind, q, normals, w, hold, held)
+                model = robust_search(kind, FIT_KINDS[kind], q, normals, w, hold, held)
             else:
-                model = _search(kind, q, normals, weight, hold, held, start, not correlated)
+                model = search(kind, q, normals, weight, hold, held, start, not correlated)
             start, element = model, model.element()
         if robust:
             d = element.distance(q)
@@ -483,7 +174,7 @@ def fit(
                 break
             weight = new
     assert element is not None
-    local = _to_contract(kind, element, centroid, scale)
+    local = in_place(kind, element, centroid, scale)
     if kind == "torus" and max(local.major_radius, local.minor_radius) > _LARGEST * scale:
         raise BadInput(
             "No ring passes near these points: the nearest is hundreds of times larger than they "
@@ -494,10 +185,10 @@ def fit(
     uncertainty: dict = {}
     inflation = 1.0
     if correlated and kind in ("plane", "line"):
-        uncertainty, inflation = _flat_uncertainty(local, p, weight, hold)
+        uncertainty, inflation = flat_uncertainty(local, p, weight, hold)
     elif correlated:
         assert model is not None
-        uncertainty, inflation = _curved_uncertainty(kind, model, q, weight, centroid, scale)
+        uncertainty, inflation = curved_uncertainty(kind, model, q, weight, centroid, scale)
     hint = None if normals is None else np.asarray(normals, float).mean(axis=0)
     local = _canonical(local, hint)
     extent = None
@@ -528,7 +219,7 @@ def _fit_in_place(kind, p, w, normals, hold: PlaceHold, radius, robust, correlat
             break
     sigmas, inflation = np.zeros(0), 1.0
     if correlated:
-        e, sigmas, inflation = fit_held(e, p, hold, radius=radius, weights=weight, covariance=_covariance)
+        e, sigmas, inflation = fit_held(e, p, hold, radius=radius, weights=weight, covariance=covariance)
     e = _canonical(e, None if normals is None else np.asarray(normals, float).mean(axis=0))
     r = e.distance(p)
     extent = None
@@ -536,27 +227,5 @@ def _fit_in_place(kind, p, w, normals, hold: PlaceHold, radius, robust, correlat
         along = (p - getattr(e, "point", getattr(e, "apex", getattr(e, "center", None)))) @ e.direction
         extent = (float(along.min()), float(along.max()))
     sigma = float(np.sqrt(np.sum(weight * r**2) / weight.sum()))
-    told = _split_sigmas(e, sigmas) if correlated else {}
+    told = split_sigmas(e, sigmas) if correlated else {}
     return Fit(e, r, sigma, float(np.max(np.abs(r[weight > 0]))), told, inflation, extent)
-
-
-def _robust_search(kind, q, normals, w, hold, held) -> Model:
-    """Best of many small random samples by median distance: a start that outliers cannot pull."""
-    rng = np.random.default_rng(5)
-    size = min(len(q), max(3 * FIT_KINDS[kind], 12))
-    best = None
-    for trial in range(24):
-        pick = np.arange(len(q)) if trial == 0 else rng.choice(len(q), size, replace=False)
-        if trial == 0 and len(q) > 4000:
-            pick = rng.choice(len(q), 4000, replace=False)
-        try:
-            n = None if normals is None else normals[pick]
-            m = _search(kind, q[pick], n, w[pick], hold, held, None, True)
-        except BadInput:
-            continue
-        score = float(np.median(np.abs(m.element().distance(q))))
-        if np.isfinite(score) and (best is None or score < best[0]):
-            best = (score, m)
-    if best is None:
-        raise BadInput(f"No {kind} passes near these points; pick a larger or rounder patch.")
-    return best[1]
