@@ -304,3 +304,22 @@ def test_open_freedoms_are_tried_by_dragging(room, page):
     room.name("Open frame")
     room.lay("Open frame")
     assert np.array(room.summary("Open frame")["matrix"]) == pytest.approx(before, abs=1e-9)  # only looked at
+
+
+def test_a_plane_square_to_the_edge_of_a_sketch_that_is_clicked(server, page):
+    page.goto(server.url)
+    page.get_by_role("link", name=re.compile("Bracket, finished")).click()
+    page.wait_for_function("document.querySelector('canvas')?.mason?.scan")
+    room = Room(page, np.eye(4))
+    room.framed = True
+    room.tool("Frame", "Plane across a curve")
+    page.wait_for_function("document.querySelector('[data-figure=along]')?.innerText.endsWith('of 38.00 mm')")
+    room.click_part((45, 5, 12.5), (0, 0, 1), tilt=(0, 0, 0))
+    page.wait_for_function("document.querySelector('[data-figure=along]')?.innerText.endsWith('of 24.00 mm')")
+    before = number(room.figure("along"))  # the boss is 38 by 24 between its rounds
+    assert min(abs(before - 17), abs(before - 7)) < 0.1
+    room.name("Square to the side")
+    room.lay("Square to the side")
+    told, frame = room.summary("Square to the side"), np.array(room.summary("Part frame")["matrix"])
+    assert abs(frame[:3, :3] @ told["parameters"]["normal"]) == pytest.approx([0, 1, 0], abs=1e-6)
+    assert (frame @ [*told["parameters"]["point"], 1])[1] == pytest.approx(5, abs=0.1)

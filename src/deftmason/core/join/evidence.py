@@ -23,7 +23,7 @@ from .seen import Seen
 from .sight import Sight
 from .warp import warp
 
-__all__ = ["Witness", "Evidence", "weigh", "seen_through", "OUTLINED"]
+__all__ = ["Witness", "Evidence", "weigh", "seen_through", "JUTS", "JUTS_SURELY", "OUTLINED"]
 
 _FACING = 0.8
 _PENALTY = 300.0  # what contradicted area costs, in agreeing area: stray points are no contradiction, so any is a sign
@@ -45,7 +45,7 @@ _SURE_EYE, _STRAY = 0.01, 1e-4  # lean of an eye whose every ray speaks, and of 
 _TOGETHER = 0.6  # of a place's neighbours that are contradicted too: what hangs together
 OUTLINED = 0.005  # of a scan that may lie on rays along which a look at the whole part saw nothing
 # of a body that juts out of an outline that it is known to fill: as one's eye is hardly, or surely, known
-_JUTS, _JUTS_SURELY = 0.03, 0.006
+JUTS, JUTS_SURELY = 0.03, 0.006
 _ELSEWHERE = 12.0  # degrees between two looks whose outlines say something of each other
 _TELLING, _TELLING_SURELY = 4, 3  # contradicted places: more than chance leaves of a true placement, the same two
 # scatters of both scans, seen locally, that two looks at one place may differ: much of the noise is wider than a look
@@ -83,7 +83,7 @@ class Evidence:
     @property
     def juts(self) -> bool:
         """Whether one juts out of the outline that the other saw, if that is the whole part's."""
-        return self.unseen > (_JUTS_SURELY if self.sure else _JUTS)
+        return self.unseen > (JUTS_SURELY if self.sure else JUTS)
 
     @property
     def outlined(self) -> bool:
@@ -450,7 +450,7 @@ def weigh(a: Witness, b: Witness, motion: RigidMotion, loose: float = 0.0) -> Ev
         for x, y, m in ((a, b, motion), (b, a, back))
     )
     # Of scans that jut out of each other's outlines one was cut, if they lie right, and its outline is not the part's.
-    ends = _ends_both_have(a, b, motion) if unseen < _JUTS else (np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
+    ends = _ends_both_have(a, b, motion) if unseen < JUTS else (np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
     hold = max(
         _hold(x, n, theirs, r, each, scatter, ends),
         _FIRMER * _hold(x[s], n[s], theirs[s], r[s], each[s], scatter, ends),

@@ -20,6 +20,7 @@ from .bodies import Body, single, together
 from .candidates import get_ready
 from .evidence import Evidence, weigh
 from .matching import picks_of
+from .outlines import standing_out
 from .seen import Seen, lighter
 from .together import settled_together
 from .turned import untold
@@ -33,6 +34,10 @@ _SUPPOSED = 3  # at most
 _TURNED = (
     "The part nearly repeats itself under a turn, and no scan shows or saw through what would tell this one from its "
     "turned place. Place it by three pairs, or bring a scan that shows what breaks the symmetry."
+)
+_OUTSIDE = (
+    "Where it agrees best it stands outside of what several others saw of the part, where they saw nothing: it shows "
+    "another place that looks alike. Place it by three pairs, or bring a scan between."
 )
 _OFF = 0.1  # pitches that a scan settled with all others may be off
 
@@ -113,6 +118,7 @@ class _Placing:
         self.searched: set[tuple[int, int]] = set()
         self.stayed: dict[tuple[int, int, bytes], bool] = {}
         self.untold: set[int] = set()
+        self.outside: set[int] = set()
 
     def done(self) -> Placed:
         bodies = [b for i, b in enumerate(self.singles) if i not in self.fixed]
@@ -294,14 +300,22 @@ class _Placing:
                 break
             _, u = min(bad)
             gone = True
-            main = self._body({i: k for i, k in main.members.items() if i != u})
-            self.kept.append(main)
+            main = self._without(main, u)
+        aside = standing_out(self.singles, main.members) if self.finder.whole_looks else []
+        if aside := [u for u in aside if u not in self.fixed][:1]:
+            self.outside |= set(aside)
+            return self._checked(self._without(main, aside[0]))
         open_ = untold(self.finder, main, set(self.fixed)) if len(main.members) > 1 else set()
         self.untold |= open_
         if open_ and len(open_) < len(main.members):
             main = self._body({i: k for i, k in main.members.items() if i not in open_})
             self.kept.append(main)
         return main
+
+    def _without(self, main: Body, u: int) -> Body:
+        rest = self._body({i: k for i, k in main.members.items() if i != u})
+        self.kept.append(rest)
+        return rest
 
     def _is_only_way(self, u: int, body: Body, motion: RigidMotion) -> bool:
         """Whether a scan lies on another so and in no other way, for what spoke for that may be gone."""
@@ -327,6 +341,8 @@ class _Placing:
             if u not in motions:
                 r = _refusal(self.finder, self.verdict(self.singles[u], main))
                 reason, why = ("ambiguous", _TURNED) if u in self.untold else (r.reason, r.why)
+                if u in self.outside:
+                    reason, why = "contradicted", _OUTSIDE
                 refused[u] = Refused(reason, why, [back.after(w) for w in r.ways], r.evidence)
         return Placed(first, motions, refused, self.pitch)
 

@@ -40,6 +40,7 @@ class AcrossStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Plane across a curve"
+    computation: ClassVar[int] = 2
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = AcrossTold
 

@@ -154,7 +154,7 @@ class MatchStep(Step):
 
     course: ClassVar[str] = "scan"
     title: ClassVar[str] = "Rough match"
-    computation: ClassVar[int] = 3
+    computation: ClassVar[int] = 4
     quick: ClassVar[bool] = False
     produces: ClassVar[str] = "placement"
     tells: ClassVar[type[Told]] = PlacementTold
@@ -248,7 +248,7 @@ class SettleStep(Step):
     course: ClassVar[str] = "scan"
     title: ClassVar[str] = "Settle"
     quick: ClassVar[bool] = False
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
     produces: ClassVar[str] = "placement"
     tells: ClassVar[type[Told]] = PlacementTold
 
