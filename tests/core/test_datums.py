@@ -2,11 +2,13 @@
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
-from deftmason.core.datums.constructing import WAYS, Datum, construct
+from deftmason.core.datums.constructing import WAYS, construct
 from deftmason.core.datums.measuring import measure
 from deftmason.core.datums.reading import readings, spread_held
-from deftmason.core.elements import Cylinder, Line, Plane, Point, RigidMotion, Sphere, unit
+from deftmason.core.datums.unsure import Datum, moved_each_way
+from deftmason.core.elements import Cylinder, Line, Plane, Point, RigidMotion, Sphere, fit, unit
 from deftmason.core.errors import BadInput
 from deftmason.core.frame.align import farthest_move, set_frame
 from deftmason.core.scan.index import ScanIndex
@@ -92,6 +94,38 @@ def test_uncertainty_of_a_made_datum_is_that_of_many_draws():
     assert np.allclose(middle.uncertainty["point"], 0.02 / np.sqrt(2), rtol=0.15)
     through = construct("axis through two", [point(0, 0, 0, sigma=0.02), point(10, 0, 0, sigma=0.02)])
     assert np.allclose(through.uncertainty["direction"][1:], 0.02 * np.sqrt(2) / 10, rtol=0.2)
+
+
+def strips(seed, turned):
+    """Two long strips square to one another, scanned with noise and fitted."""
+    rng = np.random.default_rng(seed)
+    out = []
+    for axes in ([0, 1, 2], [0, 2, 1]):
+        p = np.column_stack([rng.uniform(-30, 30, 400), rng.uniform(-6, 6, 400), rng.normal(0, 0.02, 400)])
+        f = fit("plane", p[:, axes] @ turned.T)
+        out.append(Datum(f.element, f.uncertainty))
+    return out
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_how_sure_a_made_datum_is_does_not_hang_on_the_pose(seed):
+    square = Rotation.random(random_state=seed).as_matrix()
+    a, b = (construct("line of planes", strips(seed, r)).uncertainty for r in (np.eye(3), square))
+    for key in ("point", "direction"):
+        assert np.linalg.norm(b[key]) == pytest.approx(np.linalg.norm(a[key]), rel=0.12)
+    one, other = (measure(*strips(seed, r)).angle_uncertainty for r in (np.eye(3), square))
+    assert other == pytest.approx(one, rel=0.12)
+
+
+def test_a_plane_moves_along_its_normal_and_turns_about_two_axes():
+    flat = strips(0, Rotation.random(random_state=8).as_matrix())[0]
+    n, told = flat.element.normal, flat.uncertainty
+    moved = moved_each_way(flat)
+    assert len(moved) == 3
+    assert moved[0].distance(flat.element.point[None])[0] ** 2 == pytest.approx(np.sum(np.square(told["point"])))
+    turns = np.array([m.normal - n for m in moved[1:]])
+    assert np.allclose(turns @ n, 0, atol=1e-6)
+    assert np.sqrt((turns**2).sum(axis=0)) == pytest.approx(told["normal"], rel=1e-3)
 
 
 def test_distance_and_angle_with_their_uncertainty():

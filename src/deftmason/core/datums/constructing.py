@@ -15,20 +15,13 @@ import numpy as np
 from ..elements import Element, Line, Plane, Point, unit
 from ..errors import BadInput
 from .telling import anchor_of, roles_of
+from .unsure import Datum, drawn
 
-__all__ = ["WAYS", "Datum", "Way", "construct", "drawn"]
+__all__ = ["WAYS", "Way", "construct"]
 
 _DRAWS = 240
 _PARALLEL = 0.02  # sine of the angle below which planes or axes do not meet
 _NEAR_PARALLEL = 0.35
-
-
-@dataclass(frozen=True)
-class Datum:
-    """An element with the standard deviations of its parameters, as a fit gives them."""
-
-    element: Element
-    uncertainty: dict
 
 
 def _axis(e: Element) -> tuple[np.ndarray, np.ndarray]:
@@ -203,18 +196,6 @@ def _ordered(way: Way, parents: Sequence[Datum]) -> list[int]:
             return list(order)
     names = {"plane": "a plane", "axis": "an axis", "middle": "something with a middle"}
     raise BadInput(f"{way.title} needs {', '.join(names[t] for t in way.takes)}.", field="of")
-
-
-def drawn(d: Datum, rng: np.random.Generator) -> Element:
-    """The element as it may be in truth, drawn from its uncertainty."""
-    values = {}
-    for key, value in d.element.__dict__.items():
-        sigma = np.asarray(d.uncertainty.get(key, 0.0), float)
-        new = np.asarray(value, float) + sigma * rng.standard_normal(np.shape(value))
-        if key in ("normal", "direction"):
-            new = new / np.linalg.norm(new)
-        values[key] = new if isinstance(value, np.ndarray) else float(new)
-    return type(d.element)(**values)
 
 
 def construct(

@@ -3,11 +3,13 @@
 The facets at a sharp edge of a scan are the worst it has: they straddle it and cut it off. So the edge is not fitted to
 them. Both sides are read as a datum would be, the places along the edge are brought onto both by Newton's method (the
 shortest step that closes both gaps), and the line or the circle is laid through these. A rounded edge is read likewise,
-as the sharp one it was before. How sure it is follows from both sides by drawing them (JCGM 101:2008).
+as the sharp one it was before. How sure it is follows from both sides, moved by one standard deviation in each way they
+may be off (JCGM 100:2008, 5.1).
 """
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,8 +23,8 @@ from ..scan.growing import with_rings
 from ..scan.index import ScanIndex
 from ..scan.picking import fit_gathered
 from ..zones.noise import face_noise
-from .constructing import Datum, drawn
 from .reading import Reading, readings
+from .unsure import Datum, moved_each_way
 
 __all__ = ["ReadEdge", "edge_at"]
 
@@ -36,7 +38,8 @@ _FREE = 2.5  # noises: what scatters more is no surface of any kind
 _ON = 5e-4  # of an edge's extent, and noises: how far its places may lie off a line or a circle
 _USUAL, _BEGINS = 0.75, 1.3  # of the places along it, and times as far as sides begin beside these
 _ROUNDS = 12
-_MOST, _DRAWS = 60, 80
+_MOST = 60  # places that tell how sure an edge is
+_LEAD = 3  # steps that bring them onto sides moved so little
 _PAIRED = 3000  # places along an edge whose hanging together tells as much as all
 _WHOLE_GAP = np.radians(12.0)  # a round edge with no wider gap goes all the way round
 
@@ -100,7 +103,8 @@ def _sides(index: ScanIndex, seed: int, at: np.ndarray) -> tuple[_Side, _Side, f
     pairs = _creases(index, at) if index.exact else _leaning(index, seed, at)
     said = "There is no edge near this place: the surface goes on smoothly; click closer to an edge."
     for a, b, reach in pairs:
-        one, other = _read(index, a), _read(index, b)
+        with ThreadPoolExecutor(2) as both:
+            one, other = both.map(lambda facet: _read(index, facet), (a, b))
         if one is None or other is None:
             said = "What lies beside the edge here is no flat or round surface, so that its line cannot be told."
             continue
@@ -300,23 +304,27 @@ def _extent(e: Element, p: np.ndarray) -> tuple[np.ndarray, float, float | None]
 
 def _sure(one: _Side, other: _Side, places: np.ndarray, e: Element) -> dict:
     """The standard deviations of the edge's parameters, from those of both sides."""
-    rng = np.random.default_rng(31)
     some = places[:: max(1, len(places) // _MOST)]
-    several = []
-    for _ in range(_DRAWS):
-        p = _met(drawn(one.datum, rng), drawn(other.datum, rng), some, 3)
+    a, b = one.datum.element, other.datum.element
+
+    def laid(first: Element, second: Element) -> Element:
+        p = _met(first, second, some, _LEAD)
         p = p[np.isfinite(p).all(axis=1)]
-        if len(p) >= 6 or (isinstance(e, Line) and len(p) >= 2):
-            several.append(_line(p) if isinstance(e, Line) else _circle(p))
-    if len(several) < _DRAWS // 2:
-        raise BadInput("The sides of this edge are too unsure to tell where they meet; click elsewhere.", field="pick")
+        if len(p) < (2 if isinstance(e, Line) else 6):
+            raise BadInput(
+                "The sides of this edge are too unsure to tell where they meet; click elsewhere.", field="pick"
+            )
+        return _line(p) if isinstance(e, Line) else _circle(p)
+
+    here = laid(a, b)
+    moved = [laid(m, b) for m in moved_each_way(one.datum)] + [laid(a, m) for m in moved_each_way(other.datum)]
     told = {}
-    for key, value in e.__dict__.items():
-        got = np.array([getattr(s, key) for s in several])
+    for key, value in here.__dict__.items():
+        off = np.array([getattr(m, key) - value for m in moved or [here]])
         if key in ("direction", "normal"):
-            got = got * np.sign(got @ value)[:, None]
+            off = np.array([v * np.sign(v @ value) - value for v in off + value])
         if key == "point":
-            got = got - np.outer((got - value) @ e.direction, e.direction)
-        sigma = 1.4826 * np.median(np.abs(got - np.median(got, axis=0)), axis=0)  # a draw may meet far away
-        told[key] = sigma.tolist() if got.ndim > 1 else float(sigma)
+            off = off - np.outer(off @ here.direction, here.direction)
+        sigma = np.sqrt((off.reshape(len(off), -1) ** 2).sum(axis=0))
+        told[key] = sigma.tolist() if np.ndim(value) else float(sigma[0])
     return told

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..elements import Element
-from .constructing import Datum, drawn
 from .telling import anchor_of, direction_of
+from .unsure import Datum, drawn
 
 __all__ = ["Measured", "measure"]
 

@@ -15,8 +15,10 @@ from ..errors import BadArgument, BadInput
 from ..scan.growing import flood_on, with_rings
 from ..scan.index import ScanIndex
 from ..scan.picking import RULES, Gathered, gather_on
+from ..zones.bends import is_shaped
 from ..zones.ground import Ground
-from ..zones.growing import KINDS, grow_each, is_shaped, look_around
+from ..zones.growing import KINDS, grow_each
+from ..zones.looks import look_around
 from ..zones.noise import noise_anywhere
 from .nearby import Nearby, nearby
 from .rounded import as_rounding

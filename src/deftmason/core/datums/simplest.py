@@ -9,8 +9,8 @@ from ..elements import FIT_KINDS, Element, fit
 from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.picking import Gathered
+from ..zones.bends import mean_turn
 from ..zones.ground import Ground
-from ..zones.growing import mean_turn
 from ..zones.kinds import own_noise
 from ..zones.noise import face_noise, is_wavy
 

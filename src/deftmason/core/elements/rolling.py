@@ -25,10 +25,10 @@ if TYPE_CHECKING:
 __all__ = ["RollingBall", "Side", "middle_of_tube", "rolling_ball"]
 
 _LEAST_TURN_DEG = 12.0  # between the sides: less hardly tells a radius
-_ROUNDS, _STEPS = 30, 4
+_ROUNDS = 30
 _FEWEST = 12
 _OUTLIER = 4.0  # scatters
-_SAME_NOISE = 0.01  # of the variance: a fit that changes it by less leaves the noise as it was found
+_SAME_WAVES = 0.2  # of the variance: a fit that changes it by less leaves the waves of the noise as they were found
 _COLLAPSED = 0.02  # of the radius it began with
 _SETTLED, _STEERED = 1e-5, 1e-2  # of the scatter: steps below that change nothing, or nothing that steers
 _ASTRAY = 0.02  # of the radius: how far the balls' middles may lie off the line or circle they follow
@@ -108,9 +108,11 @@ class RollingBall:
 
     def holds(self, points) -> np.ndarray:
         """Which places (n, 3) lie between the lines along which the ball touches its sides, where these are (n,)."""
+        from .touching import balls_beside  # compiled: not for what only tells of elements
+
         p = np.asarray(points, float)
-        c, n1, n2 = _centres(p, self.sides, self.signs, self.radius, self.shifts)
-        return _seen(p, c, n1, n2, self.signs)[0] & _touched(c, self.radius, self.sides, self.signs)
+        b = balls_beside(p, (self.sides[0].element, self.sides[1].element), self.signs, self.radius, self.shifts)
+        return b.between & _touched(b.centres, self.radius, self.sides, self.signs)
 
     def as_fit(self, surface: Element) -> Fit:
         """The ball as a fit of the surface it sweeps, told with its standard deviations."""
@@ -148,38 +150,6 @@ def middle_of_tube(element: Element, place: np.ndarray) -> tuple[np.ndarray, flo
     return foot - radius * n, radius
 
 
-def _centres(p, sides, signs, radius: float, shifts=(0.0, 0.0)):
-    """The ball's middle beside each place (n, 3), and the sides' normals there, by Newton steps in their plane. The
-    sides lie ``shifts`` mm along their normals from where they were fitted.
-    """
-    one, two = sides[0].element, sides[1].element
-    c, n1, n2 = p, one.normals(p), two.normals(p)
-    for _ in range(_STEPS):
-        n1, n2 = one.normals(c), two.normals(c)
-        off1 = signs[0] * radius + shifts[0] - one.distance(c)
-        off2 = signs[1] * radius + shifts[1] - two.distance(c)
-        along = np.einsum("ij,ij->i", n1, n2)
-        square = np.maximum(1 - along**2, 1e-6)
-        a, b = (off1 - along * off2) / square, (off2 - along * off1) / square
-        c = c + a[:, None] * n1 + b[:, None] * n2
-        if isinstance(one, Plane) and isinstance(two, Plane):
-            break
-    return c, n1, n2
-
-
-def _seen(p, c, n1, n2, signs):
-    """Which places lie on the ball between where it touches; how far each is from the ball's middle, and how squarely
-    to the middle of its arc; the cosine of half the turn.
-    """
-    t1, t2 = -signs[0] * n1, -signs[1] * n2
-    half = np.linalg.norm(t1 + t2, axis=1) / 2
-    bisector = (t1 + t2) / np.maximum(2 * half, 1e-9)[:, None]
-    u = p - c
-    far = np.linalg.norm(u, axis=1)
-    along = np.einsum("ij,ij->i", u, bisector) / np.maximum(far, 1e-300)
-    return along >= half, far, along, half
-
-
 def _touched(c, radius: float, sides, signs) -> np.ndarray:
     """Whether both sides are there where the ball with its middle at each of some places (n, 3) touches them (n,)."""
     out = np.ones(len(c), bool)
@@ -188,15 +158,6 @@ def _touched(c, radius: float, sides, signs) -> np.ndarray:
             foot = c - sign * radius * side.element.normals(c)
             out &= np.isfinite(side.near.query(foot, distance_upper_bound=side.reach)[0])
     return out
-
-
-def _slopes(p, c, n1, n2, far, along, half):
-    """How a place's distance from the ball changes as its radius grows and as either side is shifted (n, 3)."""
-    u = (p - c) / np.maximum(far, 1e-300)[:, None]
-    cos = np.einsum("ij,ij->i", n1, n2)
-    square = np.maximum(1 - cos**2, 1e-6)
-    u1, u2 = np.einsum("ij,ij->i", u, n1), np.einsum("ij,ij->i", u, n2)
-    return np.stack([along / np.maximum(half, 1e-9) - 1, -(u1 - cos * u2) / square, -(u2 - cos * u1) / square], axis=1)
 
 
 def rolling_ball(
@@ -234,8 +195,8 @@ def rolling_ball(
         before = float(np.mean(found.residuals[found.inside] ** 2))
         if not found.settle(prior):
             return None
-        if abs(float(np.mean(found.residuals[found.inside] ** 2)) - before) > _SAME_NOISE * before:
-            noise, _ = found.noise()
+        grown = float(np.mean(found.residuals[found.inside] ** 2)) / max(before, 1e-300)
+        noise = noise.times(grown) if abs(grown - 1) < _SAME_WAVES else found.noise()[0]
     covariance = found.covariance(prior, noise, noise.sigma2 * inflation)
     inside = found.inside
     told = float(np.sqrt(max(float(covariance[0, 0]), 0.0)))
@@ -275,16 +236,17 @@ class _Search:
         return not touched.all()
 
     def _look(self) -> bool:
-        self.centres, n1, n2 = _centres(self.p, self.sides, self.signs, self.x[0], self.x[1:])
-        between, far, along, half = _seen(self.p, self.centres, n1, n2, self.signs)
-        middling = float(np.median(half))
-        if not np.isfinite(far).all() or middling < 0.05 or middling > np.cos(np.radians(_LEAST_TURN_DEG / 2)):
+        from .touching import balls_beside  # compiled: not for what only tells of elements
+
+        elements = self.sides[0].element, self.sides[1].element
+        b = balls_beside(self.p, elements, self.signs, self.x[0], self.x[1:])
+        middling = float(np.median(b.half))
+        if not np.isfinite(b.far).all() or middling < 0.05 or middling > np.cos(np.radians(_LEAST_TURN_DEG / 2)):
             return False
-        between &= self.touched
+        between = b.between & self.touched
         self.half_turn = float(np.arccos(np.clip(middling, 0, 1)))
         self.between, self.inside = between, between & self.trimmed
-        self.residuals = far - self.x[0]
-        self.slopes = _slopes(self.p, self.centres, n1, n2, far, along, half)
+        self.centres, self.residuals, self.slopes = b.centres, b.far - self.x[0], b.slopes
         return int(self.inside.sum()) >= _FEWEST
 
     def settle(self, prior: np.ndarray, least: float = _SETTLED) -> bool:

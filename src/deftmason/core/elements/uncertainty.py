@@ -8,6 +8,7 @@ parameters is then that of least squares under such noise, (JᵀJ)⁻¹ JᵀCJ (
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -134,14 +135,15 @@ def noise_model(points: np.ndarray, residuals: np.ndarray, jacobian: np.ndarray,
         d = d.astype(np.float32)  # of means: the last digits do not count
     d = _paired(d, each)
     lengths = np.geomspace(max(low, 1e-4 * size), _LONGEST * size, _LENGTHS)
-    costs, variances = [], []
-    for smooth in (True, False):
-        for length in lengths:
-            rho, inside = _between(_alike(d, length, smooth), each, white)
-            cost, sigma2 = restricted_costs(rho, x, y, _SHARES, white, within, inside, _LEAST)
-            costs.append(cost)
-            variances.append(sigma2)
-    cost, sigma2 = np.array(costs), np.array(variances)
+
+    def told_by(waves: tuple[bool, float]) -> tuple[np.ndarray, np.ndarray]:
+        smooth, length = waves
+        rho, inside = _between(_alike(d, length, smooth), each, white)
+        return restricted_costs(rho, x, y, _SHARES, white, within, inside, _LEAST)
+
+    with ThreadPoolExecutor(2) as both:
+        told = list(both.map(told_by, [(smooth, length) for smooth in (True, False) for length in lengths]))
+    cost, sigma2 = np.array([c for c, _ in told]), np.array([v for _, v in told])
     if cost.min() > cost[:, 0].min() - _SURE:
         return plain
     # Which waves they are is known no better than the data tell: the mean over all of them, as likely as each is.

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit, prange
 
 from ..elements import Element
-from ..scan.growing import foot
+from ..elements.feet import foot
 from .ground import Ground, pack_all, pieces_of
 
 __all__ = ["settled", "thin_pieces"]

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from ..elements import Element
-from ..scan.growing import packed
+from ..elements.feet import packed
 from ..scan.index import ScanIndex
 
 __all__ = ["Ground", "calm_distance", "lower_calm", "pack_all", "pieces_of", "rough_facets"]

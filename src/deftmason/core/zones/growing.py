@@ -10,22 +10,21 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from ..elements import FIT_KINDS, Element, RigidMotion, Torus, fit
-from ..elements.motion import perpendicular_pair
 from ..elements.starts import cone_starts, round_starts, sphere_starts
 from ..errors import BadInput
 from ..scan.growing import flood_on
 from .algebra import may_lie
+from .bends import bends_as, is_shaped, mean_turn
 from .ground import Ground
+from .looks import look_around, places_of, some_of
 
-__all__ = ["KINDS", "Grown", "free_patch", "grow_best", "grow_each", "is_shaped", "look_around", "mean_turn"]
+__all__ = ["KINDS", "Grown", "grow_best", "grow_each"]
 
 #: Kinds of element a surface may be, the simplest first.
 KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 _ANGLE = {"plane": 14.0, "cylinder": 20.0, "cone": 20.0, "sphere": 20.0, "torus": 20.0}
-_SAMPLE = 900  # facets a running fit needs
 _LOOKS, _EXACT_LOOKS = (240, 60), (160, 40, 10)  # facets of the first look
 _INMOST = 2  # of the looks at an exact mesh: the smallest
 _FLAT_DEG, _EXACT_FLAT_DEG = 12.0, 0.2
@@ -36,15 +35,11 @@ _WIDER = 3  # how often the look widens
 _MOST_LOOK = 6000
 _AS_NOISE = 1.3  # of the noise: what scatters less leaves nothing to explain
 _FEWEST = 12
-_BOW_SEEN = 0.5  # of the noise: a bow of facets that would pull a fit to their middles
 _REACH = 4.0  # of the noise: how far off a facet's corners may lie
 _EXACT = 3e-6  # of the mesh's size
 _ASIDE = 0.2  # cosine by which a place on a ring looks away from its axis, that its second bend be told
 _PULLS, _MOSTLY = 5, 0.75  # rounds of leaving out, and what stays of a patch that is mixed
 _EARNS = 0.04  # what each parameter more than a plane's must explain more
-_ALIKE = 2.0  # noise alike from facet to facet makes a curvature less sure than their count says
-_PATCH_ALIKE = 12  # facets whose noise counts as one
-_SHAPED = 0.08  # share of the residuals' square that a shape may explain by chance, in a large zone
 _LARGEST = 100.0  # of a patch's size: a round surface larger than that is flat
 
 
@@ -57,72 +52,6 @@ class Grown:
     facets: np.ndarray
     element: Element
     worth: float
-
-
-@njit(cache=True)
-def _patch(seed, neighbours, normals, taken, least, step_least, most):  # pragma: no cover - compiled
-    """Free facets about a seed, breadth first, that turn little from it and from one to the next."""
-    seen = np.zeros(neighbours.shape[0], np.bool_)
-    queue = np.empty(most + 3, np.int32)
-    queue[0] = seed
-    seen[seed] = True
-    head, tail = 0, 1
-    while head < tail and tail < most:
-        f = queue[head]
-        head += 1
-        for k in range(3):
-            g = neighbours[f, k]
-            if g < 0 or seen[g] or taken[g]:
-                continue
-            from_seed = 0.0
-            step = 0.0
-            for c in range(3):
-                from_seed += normals[seed, c] * normals[g, c]
-                step += normals[f, c] * normals[g, c]
-            if from_seed >= least and step >= step_least:
-                seen[g] = True
-                queue[tail] = g
-                tail += 1
-    return queue[:tail]
-
-
-def look_around(ground: Ground, seed: int, degrees: float = 60.0, most: int = _LOOKS[0]) -> np.ndarray:
-    """Facets about one, breadth first, that turn no more than ``degrees`` from it and little from one to the next."""
-    step = 30.0 if ground.index.exact else 40.0
-    return free_patch(ground.index.neighbours, ground.normals, ground.taken, seed, degrees, most, step)
-
-
-def free_patch(neighbours, normals, taken, seed: int, degrees: float, most: int, step_deg: float = 40.0) -> np.ndarray:
-    """Facets about one, breadth first, none of them ``taken`` (m,), that turn no more than ``degrees`` from it and
-    ``step_deg`` from one to the next.
-    """
-    least, step = float(np.cos(np.radians(degrees))), float(np.cos(np.radians(step_deg)))
-    return _patch(seed, neighbours, normals, taken, least, step, most)
-
-
-def _places(ground: Ground, facets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    m = ground.index.mesh
-    if not ground.index.exact and len(facets) > 150 and _bow(ground, facets) < _BOW_SEEN * ground.noise:
-        return m.centroids[facets], ground.normals[facets]  # they scatter less than corners
-    ids, inverse = np.unique(m.faces[facets], return_inverse=True)
-    n = np.zeros((len(ids), 3))
-    np.add.at(n, inverse.ravel(), np.repeat(ground.normals[facets] * m.areas[facets, None], 3, axis=0))
-    return m.vertices[ids], n / np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
-
-
-def _bow(ground: Ground, facets: np.ndarray) -> float:
-    """How far facets' middles lie under a round surface that their corners lie on, mm: a chord's bow by its turn."""
-    index = ground.index
-    some = facets[:: max(1, len(facets) // 200)]
-    near = index.neighbours[some]
-    turn = np.linalg.norm(ground.normals[some][:, None] - ground.normals[np.maximum(near, 0)], axis=2)
-    return float(np.median(np.where(near >= 0, turn, 0.0).max(axis=1))) * index.mesh.median_edge / 8
-
-
-def _some(facets: np.ndarray) -> np.ndarray:
-    if len(facets) <= _SAMPLE:
-        return facets
-    return np.random.default_rng(11).choice(facets, _SAMPLE, replace=False)
 
 
 def _mostly(kind: str, p: np.ndarray, n: np.ndarray, element: Element) -> tuple[Element, float]:
@@ -172,7 +101,7 @@ def _grow(
     index, noise, exact = ground.index, ground.noise, ground.index.exact
     facets, last, known, spread = patch, 0, None, 0.0
     for _ in range(7):
-        p, n = _places(ground, _some(facets))
+        p, n = places_of(ground, some_of(facets))
         if len(p) < FIT_KINDS[kind] + 1:
             return None
         f = fit(kind, p, normals=n, correlated=False, near=known or start or _first_guess(kind, p, n))
@@ -217,7 +146,7 @@ def _grow(
 
 def _could_lie(ground: Ground, kind: str, patch: np.ndarray) -> bool:
     """Whether an element of a kind goes exactly through a patch of an exact mesh, as far as its corners tell."""
-    p, n = _places(ground, patch)
+    p, n = places_of(ground, patch)
     if len(p) < FIT_KINDS[kind] + 1:
         return True
     try:
@@ -225,15 +154,6 @@ def _could_lie(ground: Ground, kind: str, patch: np.ndarray) -> bool:
     except BadInput:
         return True
     return float(np.max(np.abs(f.residuals))) <= _EXACT * ground.size
-
-
-def mean_turn(ground: Ground, facets: np.ndarray, element: Element) -> float:
-    """Mean angle (rad) between facets and an element: coarse corners on two circles lie on many surfaces, their facets
-    do not.
-    """
-    m = ground.index.mesh
-    along = np.abs(np.einsum("ij,ij->i", element.normals(m.centroids[facets]), ground.normals[facets]))
-    return float(np.average(np.arccos(np.clip(along, 0, 1)), weights=m.areas[facets]))
 
 
 def _first_guess(kind: str, p: np.ndarray, n: np.ndarray) -> Element | None:
@@ -256,69 +176,13 @@ def _too_flat(e: Element, area: float) -> bool:
     return radius is not None and float(radius) > _LARGEST * np.sqrt(area)
 
 
-def _bends(ground: Ground, patch: np.ndarray) -> tuple[str, ...]:
-    """The kinds a patch could be part of, by its two principal curvatures and how sure they are.
-
-    A quadric over the patch's own plane (Petitjean 2002) gives both with their standard deviations; a curvature
-    counts where it is more than three of them and bends the patch by more than its noise.
-    """
-    m = ground.index.mesh
-    ids = np.unique(m.faces[patch])
-    if len(ids) < 8:
-        return ("plane",)
-    p = m.vertices[ids] - m.vertices[ids].mean(axis=0)
-    n = ground.normals[patch].mean(axis=0)
-    n /= max(np.linalg.norm(n), 1e-300)
-    u, v = perpendicular_pair(n)
-    x, y, h = p @ u, p @ v, p @ n
-    a = np.stack([np.ones_like(x), x, y, x * x / 2, x * y, y * y / 2], -1)
-    inverse = np.linalg.pinv(a.T @ a)
-    c = inverse @ (a.T @ h)
-    scatter = max(float(np.sqrt(((h - a @ c) ** 2).sum() / max(len(h) - 6, 1))), ground.noise)
-    small, large = sorted(np.linalg.eigvalsh([[c[3], c[4]], [c[4], c[5]]]), key=abs)
-    sure = 3 * _ALIKE * scatter * float(np.sqrt(max(inverse[3, 3], inverse[5, 5])))
-    size = float(np.percentile(np.hypot(x, y), 90))
-    least = max(sure, scatter / max(size * size, 1e-300))
-    if abs(large) < least:
-        return ("plane",)
-    if abs(small) < 0.1 * abs(large):
-        kinds: tuple[str, ...] = ("cylinder", "cone") if abs(small) < least else ("cylinder", "cone", "torus")
-    elif abs(small) < least:
-        kinds = ("cylinder", "cone")
-    elif small * large > 0 and abs(small) > 0.6 * abs(large):
-        kinds = ("sphere", "torus", "cone")
-    else:
-        kinds = ("torus", "cone", "cylinder")
-    return ("plane", *kinds) if abs(large) < 3 * least else kinds
-
-
-def is_shaped(ground: Ground, facets: np.ndarray, element: Element) -> bool:
-    """Whether the distances from an element still follow a quadric in space: more than chance lets them."""
-    if ground.index.exact or len(facets) < 2 * _FEWEST:
-        return False
-    p, n = _places(ground, _some(facets))
-    try:
-        r = fit(element.kind, p, normals=n, correlated=False, near=element).residuals
-    except BadInput:
-        r = element.distance(p)
-    q = (p - p.mean(axis=0)) / max(float(np.abs(p - p.mean(axis=0)).max()), 1e-300)
-    x, y, z = q.T
-    a = np.stack([np.ones_like(x), x, y, z, x * x, y * y, z * z, x * y, y * z, z * x], -1)
-    u, s, _ = np.linalg.svd(a, full_matrices=False)
-    u = u[:, s > 1e-3 * s[0]]
-    total = float(r @ r)
-    explained = float(((u.T @ r) ** 2).sum())
-    by_chance = _SHAPED + 20.0 * _PATCH_ALIKE / len(facets)
-    return explained > by_chance * total and explained > len(r) * (0.35 * ground.noise) ** 2 / 3
-
-
 def _tried(ground: Ground, seed: int, kinds, looks: dict[str, list[np.ndarray]]) -> Grown | None:
     best: Grown | None = None
     for kind in kinds:
         tried = None
         patches = looks["flat" if kind == "plane" else "wide"]
         if ground.index.exact and kind != "plane":
-            patches = [p for p in patches if may_lie(kind, _places(ground, p)[0], _EXACT * ground.size)]
+            patches = [p for p in patches if may_lie(kind, places_of(ground, p)[0], _EXACT * ground.size)]
             if not patches:
                 continue
         # Of a ring so small a patch tells nothing.
@@ -361,7 +225,7 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
     if index.exact:
         wide.append(_of_like_size(ground, seed, wide[1]))
     looks = {"wide": wide, "flat": [look(flat, most) for most in sizes]}
-    kinds = KINDS if index.exact else _bends(ground, wide[0])
+    kinds = KINDS if index.exact else bends_as(ground, wide[0])
     best = _tried(ground, seed, kinds, looks)
     if index.exact:
         return best
@@ -379,7 +243,7 @@ def grow_best(ground: Ground, seed: int) -> Grown | None:
         patch = look(60.0, min(3 * size, _MOST_LOOK))
         if len(patch) <= size:
             break
-        wider = _tried(ground, seed, [k for k in _bends(ground, _some(patch)) if k != "plane"], {"wide": [patch]})
+        wider = _tried(ground, seed, [k for k in bends_as(ground, some_of(patch)) if k != "plane"], {"wide": [patch]})
         if wider is None or (best is not None and wider.worth < 1.1 * best.worth):
             break
         best = wider
@@ -446,5 +310,5 @@ def _within(ground: Ground, g: Grown) -> bool:
     """Whether an element's facets lie about it as the noise lets them."""
     if ground.index.exact:
         return True
-    p, _ = _places(ground, _some(g.facets))
+    p, _ = places_of(ground, some_of(g.facets))
     return 1.4826 * float(np.median(np.abs(g.element.distance(p)))) < _AS_NOISE * ground.noise

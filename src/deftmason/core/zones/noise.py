@@ -14,7 +14,7 @@ from ..errors import BadInput
 from ..scan.index import ScanIndex
 from ..scan.patches import look_at_patch, patches_scatter
 from .ground import calm_distance, rough_facets
-from .growing import free_patch
+from .looks import free_patch
 
 __all__ = ["face_noise", "is_wavy", "noise_anywhere", "noise_to_grow_with", "scan_noise"]
 

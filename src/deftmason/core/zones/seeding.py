@@ -9,8 +9,9 @@ import numpy as np
 from ..elements import Element
 from ..progress import Progress
 from ..scan.patches import around
+from .bends import is_shaped
 from .ground import Ground, calm_distance, lower_calm, rough_facets
-from .growing import Grown, grow_best, is_shaped
+from .growing import Grown, grow_best
 
 __all__ = ["grown_zones"]
 

@@ -7,9 +7,10 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ...datums.constructing import WAYS, Datum, construct
+from ...datums.constructing import WAYS, construct
 from ...datums.measuring import Measured, measure
 from ...datums.telling import direction_of, roles_of
+from ...datums.unsure import Datum
 from ...errors import BadInput
 from ..records import Length, shown
 from ..references import DatumRef, ScanRef
@@ -72,7 +73,7 @@ class ConstructStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Construct"
-    computation: ClassVar[int] = 3
+    computation: ClassVar[int] = 4
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = ConstructTold
 
@@ -240,7 +241,7 @@ class MeasureStep(Step):
     title: ClassVar[str] = "Measure"
     produces: ClassVar[str] = "note"
     tells: ClassVar[type[Told]] = MeasureTold
-    computation: ClassVar[int] = 2
+    computation: ClassVar[int] = 3
 
     kind: Literal["measure"] = "measure"
     first: DatumRef = Field(description="From this datum.", json_schema_extra=shown("from"))
