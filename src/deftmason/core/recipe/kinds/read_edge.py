@@ -35,6 +35,7 @@ class EdgeStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Edge"
+    computation: ClassVar[int] = 2
     produces: ClassVar[str] = "datum"
     tells: ClassVar[type[Told]] = EdgeTold
 

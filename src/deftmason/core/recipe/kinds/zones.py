@@ -92,7 +92,7 @@ class ZonesStep(Step):
 
     course: ClassVar[str] = "datums"
     title: ClassVar[str] = "Zones"
-    computation: ClassVar[int] = 8
+    computation: ClassVar[int] = 9
     produces: ClassVar[str] = "zones"
     quick: ClassVar[bool] = False
     tells: ClassVar[type[Told]] = ZonesTold
