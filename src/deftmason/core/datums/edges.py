@@ -320,9 +320,10 @@ def _sure(one: _Side, other: _Side, places: np.ndarray, e: Element) -> dict:
     moved = [laid(m, b) for m in moved_each_way(one.datum)] + [laid(a, m) for m in moved_each_way(other.datum)]
     told = {}
     for key, value in here.__dict__.items():
-        off = np.array([getattr(m, key) - value for m in moved or [here]])
+        got = np.array([getattr(m, key) for m in moved or [here]])
         if key in ("direction", "normal"):
-            off = np.array([v * np.sign(v @ value) - value for v in off + value])
+            got = got * np.sign(got @ value)[:, None]
+        off = got - value
         if key == "point":
             off = off - np.outer(off @ here.direction, here.direction)
         sigma = np.sqrt((off.reshape(len(off), -1) ** 2).sum(axis=0))

@@ -18,14 +18,14 @@ from ..scan.growing import flood_on
 from .algebra import may_lie
 from .bends import bends_as, is_shaped, mean_turn
 from .ground import Ground
-from .looks import look_around, places_of, some_of
+from .looks import LOOK, look_around, places_of, some_of
 
 __all__ = ["KINDS", "Grown", "grow_best", "grow_each"]
 
 #: Kinds of element a surface may be, the simplest first.
 KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
 _ANGLE = {"plane": 14.0, "cylinder": 20.0, "cone": 20.0, "sphere": 20.0, "torus": 20.0}
-_LOOKS, _EXACT_LOOKS = (240, 60), (160, 40, 10)  # facets of the first look
+_LOOKS, _EXACT_LOOKS = (LOOK, 60), (160, 40, 10)  # facets of the first look
 _INMOST = 2  # of the looks at an exact mesh: the smallest
 _FLAT_DEG, _EXACT_FLAT_DEG = 12.0, 0.2
 _TURNS_ALIKE, _MEAN_TURN = 0.25, 0.06  # rad

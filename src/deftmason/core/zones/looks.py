@@ -7,10 +7,10 @@ from numba import njit
 
 from .ground import Ground
 
-__all__ = ["free_patch", "look_around", "places_of", "some_of"]
+__all__ = ["LOOK", "free_patch", "look_around", "places_of", "some_of"]
 
 _SAMPLE = 900  # facets a running fit needs
-_LOOK = 240  # facets of a first look
+LOOK = 240  # facets of a first look
 _BOW_SEEN = 0.5  # of the noise: a bow of facets that would pull a fit to their middles
 
 
@@ -41,7 +41,7 @@ def _patch(seed, neighbours, normals, taken, least, step_least, most):  # pragma
     return queue[:tail]
 
 
-def look_around(ground: Ground, seed: int, degrees: float = 60.0, most: int = _LOOK) -> np.ndarray:
+def look_around(ground: Ground, seed: int, degrees: float = 60.0, most: int = LOOK) -> np.ndarray:
     """Facets about one, breadth first, that turn no more than ``degrees`` from it and little from one to the next."""
     step = 30.0 if ground.index.exact else 40.0
     return free_patch(ground.index.neighbours, ground.normals, ground.taken, seed, degrees, most, step)
